@@ -1,0 +1,25 @@
+"""Every error an artist may meet. The message is one sentence: what happened, and what to do."""
+
+
+class QuinceError(Exception):
+    """Base of all errors that are shown as they are; anything else is a defect of ours."""
+
+
+class SceneError(QuinceError):
+    """A scene file cannot be read or written."""
+
+
+class ShapeError(QuinceError):
+    """A shape cannot be made, imported or divided into cells."""
+
+
+class ValueTextError(QuinceError):
+    """What was typed into a field is not a value of the wanted kind."""
+
+
+class RunError(QuinceError):
+    """A run or a bake cannot start or go on."""
+
+
+class ExportError(QuinceError):
+    """A file for another program cannot be written."""

@@ -1,0 +1,1 @@
+"""Numba functions: arrays in, arrays out, no state."""

@@ -1,0 +1,329 @@
+"""Contact of skins: lists of close relations, the energy of the gap, and what Newton needs of it.
+
+The energy of a relation at distance d below its gap r is quadratic at first and turns into a barrier::
+
+    K/2 (r - d)²                     r/2 <= d < r
+    K r²/8 - (K r²/4) ln(2d/r)       d < r/2          (twice continuously differentiable at r/2)
+
+Its Hessian is taken as E'' n nᵀ, without the curvature of the distance, so it stays positive.
+"""
+
+import numpy as np
+from numba import njit
+
+from rubberquince.kernels.distance import EDGE_EDGE, GROUND, VERTEX_TRIANGLE, closest
+
+FLOOR = 1e-3        # of the gap: below it the barrier goes on as its own parabola, so it stays finite
+
+
+@njit(cache=True, nogil=True)
+def gap_energy(d, r, k):
+    """(energy J, slope N, curvature N/m) of one relation at distance ``d``, gap ``r``, stiffness ``k``."""
+    if d >= r:
+        return 0.0, 0.0, 0.0
+    if d >= 0.5 * r:
+        return 0.5 * k * (r - d) * (r - d), -k * (r - d), k
+    low = FLOOR * r
+    c = 0.25 * k * r * r
+    e = max(d, low)
+    energy, slope, curve = 0.5 * c - c * np.log(2.0 * e / r), -c / e, c / (e * e)
+    if d < low:
+        energy += slope * (d - low) + 0.5 * curve * (d - low) * (d - low)
+        slope += curve * (d - low)
+    return energy, slope, curve
+
+
+@njit(cache=True, nogil=True)
+def carry(x, bind_node, bind_weight, out):
+    """Skin points ``out`` (first len(bind_node) rows) carried by nodes ``x`` (n, 3)."""
+    for p in range(len(bind_node)):
+        for i in range(3):
+            s = 0.0
+            for k in range(bind_node.shape[1]):
+                s += bind_weight[p, k] * x[bind_node[p, k], i]
+            out[p, i] = s
+
+
+@njit(cache=True, nogil=True)
+def _append(ids, kind, gap, count, k, g, a, b, c, d):
+    ids[count, 0], ids[count, 1], ids[count, 2], ids[count, 3] = a, b, c, d
+    kind[count] = k
+    gap[count] = g
+
+
+@njit(cache=True, nogil=True)
+def relations(tri_pairs, triangles, owned_point, owned_edge, edges, low, high, x, allowance, piece, gaps):
+    """Relations (ids, kind, gap) that can come within their gap, of overlapping triangle pairs (k, 2).
+
+    Each point and edge is owned by one triangle, so none is listed twice.  ``allowance`` (n,) is how far
+    each point may move from ``x`` before the list must be made anew.
+    """
+    size = 4096
+    ids, kind, gap = np.empty((size, 4), np.int64), np.empty(size, np.int8), np.empty(size)
+    count = 0
+    w, v = np.empty(4), np.empty(3)
+    four = np.empty(4, np.int64)
+    for e in range(len(tri_pairs)):
+        if count + 15 > size:
+            size *= 2
+            ids, kind, gap = _grown(ids, kind, gap, count, size)
+        ta, tb = tri_pairs[e, 0], tri_pairs[e, 1]
+        a, b = triangles[ta], triangles[tb]
+        r = max(gaps[piece[a[0]]], gaps[piece[b[0]]])
+        for side in range(2):
+            near, far, t = (a, b, ta) if side == 0 else (b, a, tb)
+            for c in range(3):
+                if not owned_point[t, c]:
+                    continue
+                four[0], four[1], four[2], four[3] = near[c], far[0], far[1], far[2]
+                reach = allowance[far[0]]
+                apart = False
+                for i in range(3):
+                    if (low[near[c], i] > max(high[far[0], i], high[far[1], i], high[far[2], i])
+                            or high[near[c], i] < min(low[far[0], i], low[far[1], i], low[far[2], i])):
+                        apart = True
+                if apart:
+                    continue
+                reach = max(reach, allowance[far[1]], allowance[far[2]]) + allowance[near[c]]
+                d, _ = closest(VERTEX_TRIANGLE, x, four, w, v)
+                if d <= r + reach:
+                    _append(ids, kind, gap, count, VERTEX_TRIANGLE, r, four[0], four[1], four[2], four[3])
+                    count += 1
+        for ca in range(3):
+            ea = owned_edge[ta, ca]
+            if ea < 0:
+                continue
+            p, q = edges[ea]
+            for cb in range(3):
+                eb = owned_edge[tb, cb]
+                if eb < 0:
+                    continue
+                s, t = edges[eb]
+                apart = False
+                for i in range(3):
+                    if (min(low[p, i], low[q, i]) > max(high[s, i], high[t, i])
+                            or max(high[p, i], high[q, i]) < min(low[s, i], low[t, i])):
+                        apart = True
+                if apart:
+                    continue
+                four[0], four[1], four[2], four[3] = p, q, s, t
+                d, _ = closest(EDGE_EDGE, x, four, w, v)
+                if d <= r + max(allowance[p], allowance[q]) + max(allowance[s], allowance[t]):
+                    _append(ids, kind, gap, count, EDGE_EDGE, r, p, q, s, t)
+                    count += 1
+    return ids[:count].copy(), kind[:count].copy(), gap[:count].copy()
+
+
+@njit(cache=True, nogil=True)
+def _grown(ids, kind, gap, count, size):
+    more_ids, more_kind, more_gap = np.empty((size, 4), np.int64), np.empty(size, np.int8), np.empty(size)
+    more_ids[:count], more_kind[:count], more_gap[:count] = ids[:count], kind[:count], gap[:count]
+    return more_ids, more_kind, more_gap
+
+
+@njit(cache=True, nogil=True)
+def stiffness_of(kind, ids, w, moving, point_stiffness):
+    """Contact stiffness of a relation, N/m: that of its moving side, or the harmonic mean of both."""
+    if kind == GROUND:
+        return point_stiffness[ids[0]]
+    split = 1 if kind == VERTEX_TRIANGLE else 2
+    first, second = 0.0, 0.0
+    for k in range(4):
+        if k < split:
+            first += abs(w[k]) * point_stiffness[ids[k]]
+        else:
+            second += abs(w[k]) * point_stiffness[ids[k]]
+    if ids[0] >= moving:
+        return second
+    if ids[3] >= moving:
+        return first
+    return 2.0 * first * second / (first + second)
+
+
+@njit(cache=True, nogil=True)
+def choose(ids, kind, gap, x, moving, pushes):
+    """Which relations push (``pushes``, bool): where faces already touch, borders add nothing.
+
+    A vertex in touch with the inside of a triangle needs no push from that triangle's neighbours' borders,
+    an edge between two such vertices none from crossing edges, a triangle of three such none from points
+    of a still thing.  Dropping these keeps flat on flat from counting its support many times over.  They
+    still bound the motion, so nothing can pass.
+    """
+    nearest = np.full(len(x), np.inf)
+    w, v = np.empty(4), np.empty(3)
+    distance, inside = np.empty(len(ids)), np.empty(len(ids), np.bool_)
+    for e in range(len(ids)):
+        distance[e], inside[e] = closest(kind[e], x, ids[e], w, v)
+        if kind[e] != EDGE_EDGE and inside[e] and distance[e] < gap[e]:
+            nearest[ids[e, 0]] = min(nearest[ids[e, 0]], distance[e])
+    for e in range(len(ids)):
+        p, q, r, s = ids[e, 0], ids[e, 1], ids[e, 2], ids[e, 3]
+        if kind[e] == GROUND:
+            pushes[e] = True
+        elif kind[e] == EDGE_EDGE:
+            pushes[e] = (inside[e] and not (nearest[p] < gap[e] and nearest[q] < gap[e])
+                         and not (nearest[r] < gap[e] and nearest[s] < gap[e]))
+        elif p >= moving:
+            pushes[e] = not (nearest[q] < gap[e] and nearest[r] < gap[e] and nearest[s] < gap[e])
+        else:
+            pushes[e] = inside[e] or distance[e] < nearest[p]
+
+
+@njit(cache=True, nogil=True)
+def contact_energy(ids, kind, gap, pushes, x, moving, point_stiffness):
+    """Energy, J, of all relations that push at skin points ``x`` (n, 3)."""
+    w, v = np.empty(4), np.empty(3)
+    total = 0.0
+    for e in range(len(ids)):
+        if not pushes[e]:
+            continue
+        d, _ = closest(kind[e], x, ids[e], w, v)
+        if d < gap[e]:
+            total += gap_energy(d, gap[e], stiffness_of(kind[e], ids[e], w, moving, point_stiffness))[0]
+    return total
+
+
+@njit(cache=True, nogil=True)
+def active_pairs(ids, kind, gap, pushes, x, moving, point_stiffness, bind_node, bind_weight, piece, friction):
+    """Relations nearer than their gap, as pairs over nodes for the linear system.
+
+    Returns pair_ptr, pair_node, pair_coef, normal (k, 3), curvature (k,) N/m, force (k,) N, and
+    grip (k,) N: the friction coefficient (the smaller of both sides') times the force.
+    """
+    m = 0
+    w, v = np.empty(4), np.empty(3)
+    for e in range(len(ids)):
+        if pushes[e] and closest(kind[e], x, ids[e], w, v)[0] < gap[e]:
+            m += 1
+    width = bind_node.shape[1]
+    ptr = np.zeros(m + 1, np.int64)
+    node, coef = np.empty(m * 4 * width, np.int64), np.empty(m * 4 * width)
+    normal, curve, force, grip = np.empty((m, 3)), np.empty(m), np.empty(m), np.empty(m)
+    m, fill = 0, 0
+    for e in range(len(ids)):
+        if not pushes[e]:
+            continue
+        d, _ = closest(kind[e], x, ids[e], w, v)
+        if d >= gap[e]:
+            continue
+        k = stiffness_of(kind[e], ids[e], w, moving, point_stiffness)
+        _, slope, curve[m] = gap_energy(d, gap[e], k)
+        force[m] = -slope
+        mu = friction[piece[ids[e, 0]]]
+        if kind[e] != GROUND:
+            mu = min(mu, friction[piece[ids[e, 3]]])
+        grip[m] = mu * force[m]
+        unit_normal(kind[e], x, ids[e], d, v, normal[m])
+        fill = merged_nodes(ids[e], w, moving, bind_node, bind_weight, node, coef, fill)
+        m += 1
+        ptr[m] = fill
+    return ptr, node[:fill].copy(), coef[:fill].copy(), normal, curve, force, grip
+
+
+@njit(cache=True, nogil=True)
+def unit_normal(kind, x, ids, d, v, out):
+    """Direction from the second side to the first; where they coincide, across the parts."""
+    if kind == GROUND:
+        out[0], out[1], out[2] = 0.0, 1.0, 0.0
+        return
+    if d > 1e-12:
+        for i in range(3):
+            out[i] = v[i] / d
+        return
+    a, b, c, e = x[ids[0]], x[ids[1]], x[ids[2]], x[ids[3]]
+    if kind == VERTEX_TRIANGLE:
+        n = np.cross(c - b, e - b)
+    else:
+        n = np.cross(b - a, e - c)
+    length = np.sqrt(n[0] * n[0] + n[1] * n[1] + n[2] * n[2])
+    for i in range(3):
+        out[i] = n[i] / length if length > 0.0 else (1.0 if i == 1 else 0.0)
+
+
+@njit(cache=True, nogil=True)
+def merged_nodes(ids, w, moving, bind_node, bind_weight, node, coef, fill):
+    """Append the nodes of a relation with their summed weights from ``fill`` on; returns the new end."""
+    start = fill
+    for k in range(4):
+        p = ids[k]
+        if w[k] == 0.0 or p < 0 or p >= moving:
+            continue
+        for c in range(bind_node.shape[1]):
+            value = w[k] * bind_weight[p, c]
+            if value == 0.0:
+                continue
+            i = bind_node[p, c]
+            at = start
+            while at < fill and node[at] != i:
+                at += 1
+            if at == fill:
+                node[at] = i
+                coef[at] = 0.0
+                fill += 1
+            coef[at] += value
+    return fill
+
+
+@njit(cache=True, nogil=True)
+def add_contact_force(ptr, node, coef, normal, force, out):
+    """Gradient of the contact energy, -force · n, added to ``out`` (n, 3)."""
+    for e in range(len(force)):
+        for k in range(ptr[e], ptr[e + 1]):
+            for i in range(3):
+                out[node[k], i] -= coef[k] * force[e] * normal[e, i]
+
+
+@njit(cache=True, nogil=True)
+def slide(ptr, node, coef, normal, e, move, u):
+    """Tangential part ``u`` (3,) of pair ``e``'s motion under ``move`` (n, 3); returns its length."""
+    for i in range(3):
+        u[i] = 0.0
+        for k in range(ptr[e], ptr[e + 1]):
+            u[i] += coef[k] * move[node[k], i]
+    along = u[0] * normal[e, 0] + u[1] * normal[e, 1] + u[2] * normal[e, 2]
+    for i in range(3):
+        u[i] -= along * normal[e, i]
+    return np.sqrt(u[0] * u[0] + u[1] * u[1] + u[2] * u[2])
+
+
+@njit(cache=True, nogil=True)
+def friction_energy(ptr, node, coef, normal, grip, move, still):
+    """Lagged smoothed Coulomb friction (Li et al. 2020, eq. 17), J; ``still``, m, is where it saturates."""
+    u = np.empty(3)
+    total = 0.0
+    for e in range(len(grip)):
+        if grip[e] > 0.0:
+            s = slide(ptr, node, coef, normal, e, move, u)
+            if s >= still:
+                total += grip[e] * s
+            else:
+                total += grip[e] * (s * s / still - s * s * s / (3.0 * still * still) + still / 3.0)
+    return total
+
+
+@njit(cache=True, nogil=True)
+def add_friction_force(ptr, node, coef, normal, grip, move, still, out, stiffness):
+    """Gradient of the friction energy added to ``out`` (n, 3); secant ``stiffness`` (pairs,) N/m."""
+    u = np.empty(3)
+    for e in range(len(grip)):
+        stiffness[e] = 0.0
+        if grip[e] <= 0.0:
+            continue
+        s = slide(ptr, node, coef, normal, e, move, u)
+        stiffness[e] = grip[e] * ((2.0 - s / still) / still if s < still else 1.0 / s)
+        for k in range(ptr[e], ptr[e + 1]):
+            for i in range(3):
+                out[node[k], i] += coef[k] * stiffness[e] * u[i]
+
+
+@njit(cache=True, nogil=True)
+def deepest(ids, kind, gap, x, piece, moving, out):
+    """Largest part of the gap used up, m, for each piece into ``out``."""
+    w, v = np.empty(4), np.empty(3)
+    out[:] = 0.0
+    for e in range(len(ids)):
+        d, _ = closest(kind[e], x, ids[e], w, v)
+        for side in (0, 3):
+            p = ids[e, side]
+            if 0 <= p < moving:
+                out[piece[p]] = max(out[piece[p]], gap[e] - d)

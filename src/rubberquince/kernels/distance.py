@@ -1,0 +1,158 @@
+"""Closest points of the two relations that skins can touch in, and of a vertex with the ground.
+
+A relation of four skin points has signed weights w with ``d = |Σ w·x|``: for a vertex and a triangle
+(1, -b0, -b1, -b2), for two edges (1-s, s, -(1-t), -t).  The ground, y = 0, takes one point.
+"""
+
+import numpy as np
+from numba import njit
+
+VERTEX_TRIANGLE, EDGE_EDGE, GROUND = 0, 1, 2
+
+
+@njit(cache=True, nogil=True)
+def _vertex_triangle(p, a, b, c, w):
+    """Weights of the closest point (Ericson 2005, ch. 5.1.5); True when it lies inside the triangle."""
+    ab0, ab1, ab2 = b[0] - a[0], b[1] - a[1], b[2] - a[2]
+    ac0, ac1, ac2 = c[0] - a[0], c[1] - a[1], c[2] - a[2]
+    ap0, ap1, ap2 = p[0] - a[0], p[1] - a[1], p[2] - a[2]
+    w[0] = 1.0
+    d1 = ab0 * ap0 + ab1 * ap1 + ab2 * ap2
+    d2 = ac0 * ap0 + ac1 * ap1 + ac2 * ap2
+    if d1 <= 0.0 and d2 <= 0.0:
+        w[1], w[2], w[3] = -1.0, 0.0, 0.0
+        return False
+    bp0, bp1, bp2 = p[0] - b[0], p[1] - b[1], p[2] - b[2]
+    d3 = ab0 * bp0 + ab1 * bp1 + ab2 * bp2
+    d4 = ac0 * bp0 + ac1 * bp1 + ac2 * bp2
+    if d3 >= 0.0 and d4 <= d3:
+        w[1], w[2], w[3] = 0.0, -1.0, 0.0
+        return False
+    vc = d1 * d4 - d3 * d2
+    if vc <= 0.0 and d1 >= 0.0 and d3 <= 0.0:
+        v = d1 / (d1 - d3)
+        w[1], w[2], w[3] = v - 1.0, -v, 0.0
+        return False
+    cp0, cp1, cp2 = p[0] - c[0], p[1] - c[1], p[2] - c[2]
+    d5 = ab0 * cp0 + ab1 * cp1 + ab2 * cp2
+    d6 = ac0 * cp0 + ac1 * cp1 + ac2 * cp2
+    if d6 >= 0.0 and d5 <= d6:
+        w[1], w[2], w[3] = 0.0, 0.0, -1.0
+        return False
+    vb = d5 * d2 - d1 * d6
+    if vb <= 0.0 and d2 >= 0.0 and d6 <= 0.0:
+        v = d2 / (d2 - d6)
+        w[1], w[2], w[3] = v - 1.0, 0.0, -v
+        return False
+    va = d3 * d6 - d5 * d4
+    if va <= 0.0 and d4 - d3 >= 0.0 and d5 - d6 >= 0.0:
+        v = (d4 - d3) / ((d4 - d3) + (d5 - d6))
+        w[1], w[2], w[3] = 0.0, v - 1.0, -v
+        return False
+    total = va + vb + vc
+    w[2], w[3] = -vb / total, -vc / total
+    w[1] = -1.0 - w[2] - w[3]
+    return True
+
+
+@njit(cache=True, nogil=True)
+def _edge_edge(p0, p1, q0, q1, w):
+    """Weights of the closest points (Ericson 2005, ch. 5.1.9); True when both lie inside their edges."""
+    u0, u1, u2 = p1[0] - p0[0], p1[1] - p0[1], p1[2] - p0[2]
+    v0, v1, v2 = q1[0] - q0[0], q1[1] - q0[1], q1[2] - q0[2]
+    r0, r1, r2 = p0[0] - q0[0], p0[1] - q0[1], p0[2] - q0[2]
+    a = u0 * u0 + u1 * u1 + u2 * u2
+    e = v0 * v0 + v1 * v1 + v2 * v2
+    b = u0 * v0 + u1 * v1 + u2 * v2
+    c = u0 * r0 + u1 * r1 + u2 * r2
+    f = v0 * r0 + v1 * r1 + v2 * r2
+    s, t = 0.0, 0.0
+    if a > 0.0 and e > 0.0:
+        cross = a * e - b * b
+        if cross > 1e-12 * a * e:
+            s = min(max((b * f - c * e) / cross, 0.0), 1.0)
+        t = (b * s + f) / e
+        if t < 0.0:
+            t = 0.0
+            s = min(max(-c / a, 0.0), 1.0)
+        elif t > 1.0:
+            t = 1.0
+            s = min(max((b - c) / a, 0.0), 1.0)
+    w[0], w[1], w[2], w[3] = 1.0 - s, s, t - 1.0, -t
+    return 0.0 < s < 1.0 and 0.0 < t < 1.0
+
+
+@njit(cache=True, nogil=True)
+def closest(kind, x, ids, w, v):
+    """Weights ``w`` (4,) and vector ``v`` (3,) = Σ w·x of relation ``ids`` among points ``x`` (n, 3).
+
+    Returns (distance, True when the closest points are inside both parts).
+    """
+    if kind == GROUND:
+        w[0], w[1], w[2], w[3] = 1.0, 0.0, 0.0, 0.0
+        v[0], v[1], v[2] = 0.0, x[ids[0], 1], 0.0
+        return v[1], True
+    a, b, c, d = x[ids[0]], x[ids[1]], x[ids[2]], x[ids[3]]
+    if kind == VERTEX_TRIANGLE:
+        inside = _vertex_triangle(a, b, c, d, w)
+    else:
+        inside = _edge_edge(a, b, c, d, w)
+    for i in range(3):
+        v[i] = w[0] * a[i] + w[1] * b[i] + w[2] * c[i] + w[3] * d[i]
+    return np.sqrt(v[0] * v[0] + v[1] * v[1] + v[2] * v[2]), inside
+
+
+@njit(cache=True, nogil=True)
+def motion_bound(kind, move, ids):
+    """How much nearer, m, the two sides of a relation can come under ``move`` (n, 3) at most."""
+    if kind == GROUND:
+        return abs(move[ids[0], 1])
+    split = 1 if kind == VERTEX_TRIANGLE else 2
+    first, second = 0.0, 0.0
+    for k in range(4):
+        length = 0.0
+        for i in range(3):
+            mean = 0.25 * (move[ids[0], i] + move[ids[1], i] + move[ids[2], i] + move[ids[3], i])
+            d = move[ids[k], i] - mean
+            length += d * d
+        if k < split:
+            first = max(first, length)
+        else:
+            second = max(second, length)
+    return np.sqrt(first) + np.sqrt(second)
+
+
+@njit(cache=True, nogil=True)
+def first_hit(kind, x, move, ids, keep, local, w, v):
+    """Time in 0 .. 1 at which a relation comes within ``keep``, m, under ``move``; 2 if it never does.
+
+    Additive conservative advancement (Li et al. 2021, alg. 1); ``w`` and ``v`` are left at the hit, and
+    ``local`` (4, 3) is scratch.  The result errs early, never late.
+    """
+    if kind == GROUND:
+        y, dy = x[ids[0], 1], move[ids[0], 1]
+        w[0], w[1], w[2], w[3] = 1.0, 0.0, 0.0, 0.0
+        v[0], v[1], v[2] = 0.0, 1.0, 0.0
+        return max((y - keep) / -dy, 0.0) if y + dy < keep else 2.0
+    bound = motion_bound(kind, move, ids)
+    order = np.arange(4)
+    for k in range(4):
+        for i in range(3):
+            local[k, i] = x[ids[k], i]
+    distance, _ = closest(kind, local, order, w, v)
+    slack = 0.1 * (distance - keep)
+    if bound <= distance - keep:
+        return 2.0
+    time = 0.0
+    for _ in range(200):
+        step = 0.9 * (distance - keep) / bound
+        time += step
+        if time >= 1.0:
+            return 2.0
+        for k in range(4):
+            for i in range(3):
+                local[k, i] += step * move[ids[k], i]
+        distance, _ = closest(kind, local, order, w, v)
+        if distance - keep <= slack:
+            return time
+    return time

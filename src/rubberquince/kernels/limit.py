@@ -1,0 +1,142 @@
+"""The motion limit: change a proposed motion as little as possible so that no skin crosses another.
+
+Every relation that would come too near gets a row  n·Σ w(x + move) >= keep,  and the rows are met by
+projected Gauss-Seidel with accumulated multipliers (Jean, Moreau 1992), in the metric of the diagonal
+stiffness of the nodes.  Bodies are deflected, not frozen; sliding and falling together stay free.
+"""
+
+import numpy as np
+from numba import njit
+
+from rubberquince.kernels.contact import carry, merged_nodes, unit_normal
+from rubberquince.kernels.distance import closest, first_hit, motion_bound
+
+PREDICTOR, NEWTON, SAFE = 0, 1, 2
+ROUNDS = 4
+SWEEPS = 25
+
+
+@njit(cache=True, nogil=True)
+def kept_distance(stage, d, r):
+    """How near a relation now at distance ``d`` may come in this stage of a step."""
+    if stage == PREDICTOR:
+        return min(0.999 * r, 0.95 * d)
+    if stage == NEWTON:
+        return 0.5 * min(d, r)
+    return min(0.2 * d, 0.1 * r)
+
+
+@njit(cache=True, nogil=True)
+def _violations(stage, ids, kind, gap, x, move, listed, local, w, v, weights, normals):
+    """Mark relations that ``move`` would bring too near; leave weights and normals at the hit."""
+    count = 0
+    for e in range(len(ids)):
+        d, _ = closest(kind[e], x, ids[e], w, v)
+        keep = kept_distance(stage, max(d, 0.0), gap[e])
+        if d - motion_bound(kind[e], move, ids[e]) >= keep:
+            continue
+        time = first_hit(kind[e], x, move, ids[e], keep, local, w, v)
+        if time > 1.0:
+            continue
+        if not listed[e]:
+            count += 1
+        listed[e] = True
+        for k in range(4):
+            weights[e, k] = w[k]
+        length = np.sqrt(v[0] * v[0] + v[1] * v[1] + v[2] * v[2])
+        unit_normal(kind[e], x, ids[e], length, v, normals[e])
+    return count
+
+
+@njit(cache=True, nogil=True)
+def _project(stage, ids, kind, gap, x, listed, weights, normals, moving, bind_node, bind_weight, ease, move):
+    """Projected Gauss-Seidel over the listed rows; ``move`` (nodes, 3) is changed in place."""
+    rows = np.flatnonzero(listed)
+    width = 4 * bind_node.shape[1]
+    ptr = np.zeros(len(rows) + 1, np.int64)
+    node, coef = np.empty(len(rows) * width, np.int64), np.empty(len(rows) * width)
+    need, give, multiplier = np.empty(len(rows)), np.empty(len(rows)), np.zeros(len(rows))
+    w, v = np.empty(4), np.empty(3)
+    fill = 0
+    for k in range(len(rows)):
+        e = rows[k]
+        fill = merged_nodes(ids[e], weights[e], moving, bind_node, bind_weight, node, coef, fill)
+        ptr[k + 1] = fill
+        now = 0.0
+        for c in range(4):
+            if ids[e, c] >= 0:
+                for i in range(3):
+                    now += weights[e, c] * normals[e, i] * x[ids[e, c], i]
+        d, _ = closest(kind[e], x, ids[e], w, v)
+        need[k] = min(kept_distance(stage, max(d, 0.0), gap[e]) - now, 0.0)
+        give[k] = 0.0
+        for j in range(ptr[k], fill):
+            give[k] += coef[j] * coef[j] * ease[node[j]]
+    for sweep in range(SWEEPS):
+        worst = 0.0
+        for kk in range(len(rows)):
+            k = kk if sweep % 2 == 0 else len(rows) - 1 - kk
+            if give[k] <= 0.0:
+                continue
+            n = normals[rows[k]]
+            have = 0.0
+            for j in range(ptr[k], ptr[k + 1]):
+                m = move[node[j]]
+                have += coef[j] * (n[0] * m[0] + n[1] * m[1] + n[2] * m[2])
+            change = max(-multiplier[k], (need[k] - have) / give[k])
+            if change == 0.0:
+                continue
+            multiplier[k] += change
+            worst = max(worst, abs(change) * give[k] / gap[rows[k]])
+            for j in range(ptr[k], ptr[k + 1]):
+                f = change * coef[j] * ease[node[j]]
+                for i in range(3):
+                    move[node[j], i] += f * n[i]
+        if worst < 1e-4:
+            break
+
+
+@njit(cache=True, nogil=True)
+def limit_motion(stage, ids, kind, gap, x, moving, bind_node, bind_weight, body, ease, move, skin_move):
+    """Bound ``move`` (nodes, 3), m, in place so that no relation closes; returns how it had to.
+
+    ``ease`` (nodes,) is each node's compliance, ``body`` (nodes,) its body, ``skin_move`` (n, 3) scratch
+    whose still points are zero; at return it holds the skin's motion.
+    0: nothing stood in the way.  1: deflected.  2: at least one body was held back as a whole.
+    """
+    carry(move, bind_node, bind_weight, skin_move)
+    m = len(ids)
+    if m == 0:
+        return 0
+    listed = np.zeros(m, np.bool_)
+    weights, normals = np.empty((m, 4)), np.empty((m, 3))
+    local, w, v = np.empty((4, 3)), np.empty(4), np.empty(3)
+    result = 0
+    wanted = move.copy()
+    for _ in range(ROUNDS):
+        if _violations(stage, ids, kind, gap, x, skin_move, listed, local, w, v, weights, normals) == 0:
+            break
+        result = 1
+        move[:] = wanted
+        _project(stage, ids, kind, gap, x, listed, weights, normals, moving, bind_node, bind_weight, ease,
+                 move)
+        carry(move, bind_node, bind_weight, skin_move)
+    if result == 0:
+        return 0
+    bodies = body.max() + 1
+    for attempt in range(14):
+        listed[:] = False
+        if _violations(SAFE, ids, kind, gap, x, skin_move, listed, local, w, v, weights, normals) == 0:
+            break
+        result = 2
+        shrink = np.ones(bodies)
+        for e in np.flatnonzero(listed):
+            for k in range(4):
+                p = ids[e, k]
+                if 0 <= p < moving:
+                    shrink[body[bind_node[p, 0]]] = 0.5 if attempt < 12 else 0.0
+        for i in range(len(move)):
+            for a in range(3):
+                move[i, a] *= shrink[body[i]]
+        carry(move, bind_node, bind_weight, skin_move)
+    return result

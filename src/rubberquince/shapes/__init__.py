@@ -1,0 +1,1 @@
+"""Shapes: polygon meshes, primitives, and the lattice of cells that carries a solid."""

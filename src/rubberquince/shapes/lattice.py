@@ -1,0 +1,205 @@
+"""The embedded lattice: even cells that fill a closed surface and carry it by barycentric weights.
+
+Cells cut by the surface count by the part that is filled, so weight and stiffness belong to the shape
+and not to the grid.  Even cells keep the time step large and make any closed mesh usable, however dirty.
+"""
+
+from dataclasses import dataclass
+from itertools import permutations
+
+import igl
+import numpy as np
+from scipy.sparse import coo_array
+from scipy.sparse.csgraph import connected_components
+from scipy.spatial import cKDTree
+
+from rubberquince.errors import ShapeError
+from rubberquince.kernels.elasticity import TETS, octahedron_corners
+from rubberquince.shapes.polymesh import volume
+
+REACH = 0.56                 # a cell's farthest corner from its centroid, in cube edges, rounded up
+LEAST_FILL = 1e-3
+MOST_CUBES = 400_000         # about five million tetrahedra: beyond any use, and short of filling memory
+THICKNESS_LOSS = 0.85        # fitted: what bending over N cells is too stiff by, 1 + 0.85 / N²
+
+
+@dataclass(frozen=True, eq=False)
+class Lattice:
+    """Cells of one solid in the frame of its shape.
+
+    nodes : (n, 3) m.  corner : (octahedra, 6) int32, -1 where missing.  axis : (octahedra,) int8.
+    fill : (octahedra, 4) filled part of each tetrahedron.  scale : (octahedra,) stiffness correction.
+    share : (n,) m³, the volume whose mass a node carries.  cell : cube edge, m.
+    bind_node, bind_weight : (skin points, 4), the cell of each skin point and its weights there.
+    """
+
+    nodes: np.ndarray
+    corner: np.ndarray
+    axis: np.ndarray
+    fill: np.ndarray
+    scale: np.ndarray
+    share: np.ndarray
+    cell: float
+    bind_node: np.ndarray
+    bind_weight: np.ndarray
+
+    @property
+    def cells(self) -> int:
+        return int((self.fill > 0).sum())
+
+
+def build_lattice(points: np.ndarray, triangles: np.ndarray, cell: float) -> Lattice:
+    """Fill the surface ``points`` (n, 3), ``triangles`` (t, 3) with cells of cube edge ``cell``, m.
+
+    Raises ShapeError when nothing lies inside or the cells would be too many.
+    """
+    low, high = points.min(axis=0), points.max(axis=0)
+    count = np.ceil((high - low) / cell).astype(np.int64) + 2
+    if count.prod() > MOST_CUBES:
+        raise ShapeError(f"Cells of {cell * 1000:.3g} mm would be too many for this size; make them larger.")
+    if abs(volume(points, triangles)) < 1e-12 * max(high - low) ** 3:
+        raise ShapeError("The shape encloses no volume, so it cannot be a Solid.")
+    origin = (low + high) / 2 - count * cell / 2
+    nodes, corner, axis = _cube_grid(count, origin, cell)
+    fill, filled_weight = _fill(nodes, corner, points, triangles, cell)
+    corner, axis, fill, filled_weight = _largest_parts(len(nodes), corner, axis, fill, filled_weight)
+    used = np.zeros(len(nodes), bool)
+    for t, tet in enumerate(TETS):
+        used[corner[fill[:, t] > 0][:, tet]] = True
+    renumber = np.where(used, np.cumsum(used) - 1, -1)
+    corner, nodes = renumber[corner].astype(np.int32), nodes[used]
+    share = np.zeros(len(nodes))
+    for t, tet in enumerate(TETS):
+        kept = fill[:, t] > 0
+        weight = filled_weight[kept, t] * (fill[kept, t] * cell ** 3 / 12)[:, None]
+        np.add.at(share, corner[kept][:, tet], weight)
+    share *= abs(volume(points, triangles)) / share.sum()
+    bind_node, bind_weight = _bind(points, nodes, corner, fill)
+    return Lattice(nodes, corner, axis, fill, _thickness_scale(nodes, corner, points, triangles, cell),
+                   share, cell, bind_node, bind_weight)
+
+
+def _cube_grid(count: np.ndarray, origin: np.ndarray, cell: float) -> tuple[np.ndarray, ...]:
+    """All nodes of a box of cubes (corners, then centres) and the octahedra between neighbours."""
+    corner_shape, centres = count + 1, int(np.prod(count + 1))
+
+    def corner_id(index: np.ndarray) -> np.ndarray:
+        return np.ravel_multi_index(tuple(np.moveaxis(index, -1, 0)), tuple(corner_shape))
+
+    def centre_id(index: np.ndarray) -> np.ndarray:
+        return centres + np.ravel_multi_index(tuple(np.moveaxis(index, -1, 0)), tuple(count))
+
+    def indices(shape: np.ndarray) -> np.ndarray:
+        return np.stack(np.meshgrid(*map(np.arange, shape), indexing="ij"), axis=-1).reshape(-1, 3)
+
+    nodes = np.concatenate([origin + cell * indices(corner_shape), origin + cell * (indices(count) + 0.5)])
+    corners, axes = [], []
+    for axis in range(3):
+        first = indices(count - np.eye(3, dtype=np.int64)[axis])
+        offset = np.rint(octahedron_corners(axis)[2:] + 0.5).astype(np.int64)
+        face = corner_id(first[:, None] + offset)
+        step = first + np.eye(3, dtype=np.int64)[axis]
+        corners.append(np.column_stack([centre_id(first), centre_id(step), face]))
+        axes.append(np.full(len(first), axis, np.int8))
+    return nodes, np.concatenate(corners), np.concatenate(axes)
+
+
+def _sample_weights() -> np.ndarray:
+    """Barycentric centroids (27, 4) of the equal parts a tetrahedron falls into when cut in thirds."""
+    samples = []
+    for cube in np.ndindex(3, 3, 3):
+        for order in permutations(range(3)):
+            walk = np.array(cube, float) + np.cumsum(
+                np.vstack([np.zeros(3), np.eye(3)[list(order)]]), axis=0)
+            a, b, c = walk.mean(axis=0) / 3
+            if 1 > a > b > c > 0:
+                samples.append([1 - a, a - b, b - c, c])
+    return np.array(samples)
+
+
+def _inside(points: np.ndarray, triangles: np.ndarray, query: np.ndarray) -> np.ndarray:
+    if not len(query):
+        return np.zeros(0, bool)
+    winding = igl.fast_winding_number(points, triangles.astype(np.int64), np.ascontiguousarray(query))
+    return np.abs(winding) > 0.5
+
+
+def _distance(points: np.ndarray, triangles: np.ndarray, query: np.ndarray) -> np.ndarray:
+    squared = igl.point_mesh_squared_distance(
+        np.ascontiguousarray(query), points, triangles.astype(np.int64))[0]
+    return np.sqrt(squared)
+
+
+def _fill(nodes: np.ndarray, corner: np.ndarray, points: np.ndarray, triangles: np.ndarray,
+          cell: float) -> tuple[np.ndarray, np.ndarray]:
+    """Filled part (o, 4) of every tetrahedron and weights (o, 4, 4) of the filled part's centroid."""
+    samples = _sample_weights()
+    tets = corner[:, TETS]                                     # (o, 4, 4)
+    centroid = nodes[tets].mean(axis=2).reshape(-1, 3)
+    cut = _distance(points, triangles, centroid) < REACH * cell
+    fill = np.zeros(len(centroid))
+    weight = np.full((len(centroid), 4), 0.25)
+    fill[~cut] = _inside(points, triangles, centroid[~cut])
+    where = np.einsum("sk,tki->tsi", samples, nodes[tets.reshape(-1, 4)[cut]])
+    inside = _inside(points, triangles, where.reshape(-1, 3)).reshape(-1, len(samples))
+    hits = inside.sum(axis=1)
+    some = hits > 0
+    fill[cut] = np.where(some, np.maximum(hits / len(samples), LEAST_FILL), 0.0)
+    at = np.flatnonzero(cut)[some]
+    weight[at] = inside[some] @ samples / hits[some][:, None]
+    if not fill.any():
+        raise ShapeError("No cell lies inside the shape: it is open, too thin or the cells are too large.")
+    return fill.reshape(-1, 4), weight.reshape(-1, 4, 4)
+
+
+def _largest_parts(n: int, corner: np.ndarray, axis: np.ndarray, fill: np.ndarray,
+                   weight: np.ndarray) -> tuple[np.ndarray, ...]:
+    """Drop crumbs: parts not joined to a part of at least eight tetrahedra."""
+    keep = np.flatnonzero((fill > 0).any(axis=1))
+    corner, axis, fill, weight = corner[keep].copy(), axis[keep], fill[keep].copy(), weight[keep]
+    tets = corner[:, TETS][fill > 0]
+    rows, columns = np.repeat(tets[:, 0], 3), tets[:, 1:].reshape(-1)
+    _, label = connected_components(coo_array((np.ones(len(rows)), (rows, columns)), shape=(n, n)), False)
+    size = np.bincount(label[tets[:, 0]], minlength=label.max() + 1)
+    fill[size[label[corner[:, 0]]] < min(8, size.max())] = 0.0     # both centres share every tetrahedron
+    for a in range(6):                                             # corners that no kept tetrahedron uses
+        with_corner = [t for t, tet in enumerate(TETS) if a in tet]
+        corner[~(fill[:, with_corner] > 0).any(axis=1), a] = -1
+    keep = np.flatnonzero((fill > 0).any(axis=1))
+    return corner[keep], axis[keep], fill[keep], weight[keep]
+
+
+def _bind(points: np.ndarray, nodes: np.ndarray, corner: np.ndarray,
+          fill: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """The cell that holds each point, or the nearest one, and the point's barycentric weights in it."""
+    tets = corner[:, TETS][fill > 0]
+    centroid = nodes[tets].mean(axis=1)
+    near = cKDTree(centroid).query(points, k=min(12, len(tets)))[1].reshape(len(points), -1)
+    origin = nodes[tets[:, 0]]
+    inverse = np.linalg.inv(np.swapaxes(nodes[tets[:, 1:]] - origin[:, None], 1, 2))
+    inner = np.einsum("pkij,pkj->pki", inverse[near], points[:, None] - origin[near])
+    weight = np.concatenate([1 - inner.sum(axis=2, keepdims=True), inner], axis=2)
+    best = weight.min(axis=2).argmax(axis=1)
+    row = np.arange(len(points))
+    return tets[near[row, best]].astype(np.int32), weight[row, best]
+
+
+def _thickness_scale(nodes: np.ndarray, corner: np.ndarray, points: np.ndarray, triangles: np.ndarray,
+                     cell: float) -> np.ndarray:
+    """1 / (1 + 0.85 / N²) an octahedron, N the thickness of the body there in cells.
+
+    The thickness at a place is the diameter of the largest inside ball that reaches it.
+    """
+    depth = np.where(_inside(points, triangles, nodes), _distance(points, triangles, nodes), 0.0)
+    thickness = np.full(len(nodes), cell)
+    pairs = np.concatenate([corner[:, [0, 1]], *(corner[:, [0, k]] for k in range(2, 6))])
+    pairs = pairs[(pairs >= 0).all(axis=1)]
+    highest = depth.copy()
+    np.maximum.at(highest, pairs[:, 0], depth[pairs[:, 1]])
+    np.maximum.at(highest, pairs[:, 1], depth[pairs[:, 0]])
+    tree = cKDTree(nodes)
+    for i in np.flatnonzero((depth >= highest) & (depth > 0)):      # local centres of inside balls
+        reached = tree.query_ball_point(nodes[i], depth[i] + cell)
+        thickness[reached] = np.maximum(thickness[reached], 2 * depth[i])
+    across = np.maximum(thickness[corner[:, :2]].max(axis=1) / cell, 1.0)
+    return 1.0 / (1.0 + THICKNESS_LOSS / across ** 2)

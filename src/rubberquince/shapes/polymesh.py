@@ -1,0 +1,87 @@
+"""A polygon mesh as artists exchange it: points, faces of any size, texture coordinates."""
+
+import hashlib
+from dataclasses import dataclass, field
+from functools import cached_property
+
+import numpy as np
+
+from rubberquince.errors import ShapeError
+
+LARGEST = 1e5       # m; anything farther out is a damaged file, not a prop
+
+
+@dataclass(frozen=True, eq=False)
+class PolyMesh:
+    """Polygons over shared points.
+
+    points : (n, 3) float64, m.  face_sizes : (faces,) int32, corners a face.
+    face_points : (corners,) int32, point of each corner, faces one after another.
+    uvs : (m, 2) float32 and face_uvs : (corners,) int32, or both empty.
+    """
+
+    points: np.ndarray
+    face_sizes: np.ndarray
+    face_points: np.ndarray
+    uvs: np.ndarray = field(default_factory=lambda: np.zeros((0, 2), np.float32))
+    face_uvs: np.ndarray = field(default_factory=lambda: np.zeros(0, np.int32))
+
+    def __post_init__(self) -> None:
+        corners = int(self.face_sizes.sum()) if len(self.face_sizes) else 0
+        if self.points.ndim != 2 or self.points.shape[1] != 3 or len(self.points) < 3 or not corners:
+            raise ShapeError("The mesh is empty: it needs at least one face.")
+        if not np.isfinite(self.points).all() or np.abs(self.points).max() > LARGEST:
+            raise ShapeError("The mesh has points that are not numbers or lie beyond 100 km; it cannot be used.")
+        if corners != len(self.face_points) or self.face_sizes.min() < 3:
+            raise ShapeError("The mesh is damaged: its faces do not add up.")
+        if self.face_points.min() < 0 or self.face_points.max() >= len(self.points):
+            raise ShapeError("The mesh is damaged: a face names a point that does not exist.")
+        if len(self.face_uvs) and (len(self.face_uvs) != corners or self.face_uvs.min() < 0
+                                   or self.face_uvs.max() >= len(self.uvs)):
+            raise ShapeError("The mesh is damaged: a face names a texture point that does not exist.")
+
+    @cached_property
+    def triangles(self) -> np.ndarray:
+        """(t, 3) int32: each face as a fan from its first corner."""
+        starts = np.concatenate([[0], np.cumsum(self.face_sizes)[:-1]])
+        counts = self.face_sizes - 2
+        first = np.repeat(starts, counts)
+        within = np.arange(counts.sum()) - np.repeat(np.cumsum(counts) - counts, counts)
+        corners = np.stack([first, first + within + 1, first + within + 2], axis=1)
+        return self.face_points[corners].astype(np.int32)
+
+    @cached_property
+    def key(self) -> str:
+        """Hash of the content: equal meshes have equal keys."""
+        digest = hashlib.sha256()
+        for array in (self.points, self.face_sizes, self.face_points, self.uvs, self.face_uvs):
+            digest.update(np.ascontiguousarray(array).tobytes())
+        return digest.hexdigest()[:32]
+
+    def placed(self, points: np.ndarray) -> "PolyMesh":
+        """The same faces over other points."""
+        return PolyMesh(np.asarray(points, np.float64), self.face_sizes, self.face_points,
+                        self.uvs, self.face_uvs)
+
+    def bounds(self) -> tuple[np.ndarray, np.ndarray]:
+        return self.points.min(axis=0), self.points.max(axis=0)
+
+
+def volume(points: np.ndarray, triangles: np.ndarray) -> float:
+    """Enclosed volume, m³, by the divergence theorem; exact for closed meshes wound outwards."""
+    a, b, c = points[triangles[:, 0]], points[triangles[:, 1]], points[triangles[:, 2]]
+    return float(np.einsum("ij,ij->", a, np.cross(b, c)) / 6.0)
+
+
+def edges_of(triangles: np.ndarray) -> np.ndarray:
+    """Unique edges (e, 2) int32 of a triangle list, each with its smaller point first."""
+    pairs = np.sort(triangles[:, [0, 1, 1, 2, 2, 0]].reshape(-1, 2), axis=1)
+    return np.unique(pairs, axis=0).astype(np.int32)
+
+
+def is_closed(triangles: np.ndarray) -> bool:
+    """True when every edge borders exactly two triangles that run along it in opposite directions."""
+    directed = triangles[:, [0, 1, 1, 2, 2, 0]].reshape(-1, 2).astype(np.int64)
+    key = directed[:, 0] * (triangles.max() + 1) + directed[:, 1]
+    back = directed[:, 1] * (triangles.max() + 1) + directed[:, 0]
+    return len(np.unique(key)) == len(key) and bool(np.isin(back, key, assume_unique=True).all())

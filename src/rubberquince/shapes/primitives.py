@@ -1,0 +1,119 @@
+"""Primitives in a unit box: every maker returns a mesh that fills -½ .. ½ on each axis, y up.
+
+The real size is given where a piece is placed, so that there is one size and never a hidden scale.
+"""
+
+import numpy as np
+
+from rubberquince.errors import ShapeError
+from rubberquince.shapes.polymesh import PolyMesh
+
+
+def _fit_unit(points: np.ndarray) -> np.ndarray:
+    low, high = points.min(axis=0), points.max(axis=0)
+    span = np.where(high - low > 0.0, high - low, 1.0)
+    return (points - (low + high) / 2) / span
+
+
+def unit_and_size(mesh: PolyMesh) -> tuple[PolyMesh, np.ndarray, np.ndarray]:
+    """The mesh fitted to the unit box, its real size (3,) and the centre (3,) it had, m."""
+    low, high = mesh.bounds()
+    size = high - low
+    size = np.maximum(size, 1e-6 * max(size.max(), 1e-3))
+    return mesh.placed(_fit_unit(mesh.points)), size, (low + high) / 2
+
+
+def block(cells: tuple[int, int, int]) -> PolyMesh:
+    """A cuboid with ``cells`` quads along x, y and z, points shared along its edges."""
+    if min(cells) < 1:
+        raise ShapeError("A block needs at least one cell along each side.")
+    n = np.array(cells)
+    quads, uvs = [], []
+    for axis in range(3):
+        u, v = (axis + 1) % 3, (axis + 2) % 3
+        i, j = np.meshgrid(np.arange(n[u]), np.arange(n[v]), indexing="ij")
+        for side in (0, n[axis]):
+            corner = np.zeros((i.size, 4, 3), np.int64)
+            corner[:, :, axis] = side
+            corner[:, :, u] = i.reshape(-1, 1) + np.array([0, 1, 1, 0])
+            corner[:, :, v] = j.reshape(-1, 1) + np.array([0, 0, 1, 1])
+            if side == 0:
+                corner = corner[:, ::-1]
+            quads.append(corner)
+            uvs.append(corner[:, :, [u, v]] / n[[u, v]])
+    grid = np.concatenate(quads).reshape(-1, 3)
+    points, index = np.unique(grid, axis=0, return_inverse=True)
+    uv = np.concatenate(uvs).reshape(-1, 2).astype(np.float32)
+    faces = len(index) // 4
+    return PolyMesh(points / n - 0.5, np.full(faces, 4, np.int32), index.reshape(-1).astype(np.int32),
+                    uv, np.arange(len(index), dtype=np.int32))
+
+
+def sphere(around: int, rings: int) -> PolyMesh:
+    """A sphere of ``around`` meridians and ``rings`` bands, poles along y."""
+    angle = np.linspace(-np.pi / 2, np.pi / 2, rings + 1)
+    profile = np.stack([0.5 * np.cos(angle), 0.5 * np.sin(angle)], axis=1)
+    profile[[0, -1], 0] = 0.0
+    return revolved(profile, around)
+
+
+def revolved(profile: np.ndarray, around: int, flutes: int = 0, depth: np.ndarray | None = None) -> PolyMesh:
+    """Turn ``profile`` (k, 2) of (radius, height), bottom to top, about y; closed where radius is 0.
+
+    With ``flutes`` the radius swells and narrows that often around, by ``depth`` (k,) of itself.
+    """
+    if around < 3 or len(profile) < 2 or (profile[:, 0] < 0).any():
+        raise ShapeError("A revolved shape needs at least 3 divisions around and a profile right of its axis.")
+    depth = np.zeros(len(profile)) if depth is None else depth
+    turn = np.arange(around) * (2 * np.pi / around)
+    radius = profile[:, :1] * (1.0 - depth[:, None] * (0.5 - 0.5 * np.cos(flutes * turn)) ** 2)
+    ring = np.stack([radius * np.sin(turn), np.broadcast_to(profile[:, 1:], radius.shape),
+                     radius * np.cos(turn)], axis=2)
+    points, rows = [], []
+    count = 0
+    for k in range(len(profile)):
+        if profile[k, 0] == 0.0:
+            points.append(ring[k, :1])
+            rows.append(np.full(around, count))
+            count += 1
+        else:
+            points.append(ring[k])
+            rows.append(count + np.arange(around))
+            count += around
+    sizes: list[np.ndarray] = []
+    corners: list[np.ndarray] = []
+    uv_corners: list[np.ndarray] = []
+    for k in range(len(profile) - 1):
+        low, high = rows[k], rows[k + 1]
+        low_uv, high_uv = k * (around + 1) + np.arange(around), (k + 1) * (around + 1) + np.arange(around)
+        quad = np.stack([low, np.roll(low, -1), np.roll(high, -1), high], axis=1)
+        uv = np.stack([low_uv, low_uv + 1, high_uv + 1, high_uv], axis=1)
+        if profile[k, 0] == 0.0:
+            quad, uv = quad[:, [0, 2, 3]], uv[:, [0, 2, 3]]
+        elif profile[k + 1, 0] == 0.0:
+            quad, uv = quad[:, [0, 1, 2]], uv[:, [0, 1, 2]]
+        sizes.append(np.full(around, quad.shape[1]))
+        corners.append(quad.reshape(-1))
+        uv_corners.append(uv.reshape(-1))
+    across = np.tile(np.linspace(0, 1, around + 1), len(profile))
+    up = np.repeat(np.linspace(0, 1, len(profile)), around + 1)
+    return PolyMesh(_fit_unit(np.concatenate(points)), np.concatenate(sizes).astype(np.int32),
+                    np.concatenate(corners).astype(np.int32),
+                    np.stack([across, up], axis=1).astype(np.float32),
+                    np.concatenate(uv_corners).astype(np.int32))
+
+
+def resampled(profile: np.ndarray, steps: int) -> np.ndarray:
+    """``profile`` (k, c) at ``steps`` + 1 even distances along its first two columns, ends kept exactly."""
+    length = np.concatenate([[0], np.cumsum(np.linalg.norm(np.diff(profile[:, :2], axis=0), axis=1))])
+    at = np.linspace(0, length[-1], steps + 1)
+    return np.stack([np.interp(at, length, column) for column in profile.T], axis=1)
+
+
+def rounded(profile: np.ndarray, passes: int = 2) -> np.ndarray:
+    """Corner cutting (Chaikin 1974): each inner corner of ``profile`` (k, c) becomes two points."""
+    for _ in range(passes):
+        inner = np.stack([0.75 * profile[:-1] + 0.25 * profile[1:],
+                          0.25 * profile[:-1] + 0.75 * profile[1:]], axis=1).reshape(-1, profile.shape[1])
+        profile = np.concatenate([profile[:1], inner, profile[-1:]])
+    return profile

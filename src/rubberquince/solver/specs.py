@@ -1,0 +1,97 @@
+"""What the solver is told: plain values in SI units, positions in the world."""
+
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from rubberquince.shapes.lattice import Lattice
+
+LEAST_POISSON, MOST_POISSON = 0.25, 0.495
+
+
+@dataclass(frozen=True)
+class Material:
+    """What a solid is made of.
+
+    stiffness : Young's modulus, Pa.  poisson : 0.25 .. 0.495 (below, the energy has a second rest state).
+    density : kg/m³.  wobble_halves : s, in which the standing body's first wobble halves; 0 = no damping.
+    """
+
+    stiffness: float
+    poisson: float
+    density: float
+    wobble_halves: float
+
+    @property
+    def lame(self) -> tuple[float, float]:
+        """(λ, μ), Pa, of Hooke's law."""
+        nu = min(max(self.poisson, LEAST_POISSON), MOST_POISSON)
+        return (self.stiffness * nu / ((1 + nu) * (1 - 2 * nu)), self.stiffness / (2 * (1 + nu)))
+
+
+@dataclass(frozen=True)
+class Touch:
+    """How a skin touches: gap, m, kept to others, and friction coefficient."""
+
+    gap: float
+    friction: float
+
+
+@dataclass(frozen=True, eq=False)
+class SolidSpec:
+    """A solid: skin points (n, 3) m and triangles (t, 3), its lattice, and the pose its nodes start in.
+
+    rotation (3, 3) and translation (3,) take lattice coordinates to the world.
+    ``held`` (nodes,) bool marks nodes that never move.
+    """
+
+    triangles: np.ndarray
+    lattice: Lattice
+    rotation: np.ndarray
+    translation: np.ndarray
+    material: Material
+    touch: Touch
+    held: np.ndarray | None = None
+
+
+@dataclass(frozen=True, eq=False)
+class ColliderSpec:
+    """A thing that others meet and that does not react: points (n, 3) m, triangles (t, 3)."""
+
+    points: np.ndarray
+    triangles: np.ndarray
+    touch: Touch
+
+
+@dataclass(frozen=True)
+class Quality:
+    """How a frame is computed.
+
+    substeps a frame; iterations = Newton steps a substep; keeps_wobble: BDF2 instead of implicit Euler;
+    tolerance of the linear solver; refresh of the stiffness matrix: once a "frame", "substep" or "step".
+    """
+
+    substeps: int
+    iterations: int
+    keeps_wobble: bool
+    tolerance: float
+    refresh: str
+
+
+QUALITIES = {
+    "draft": Quality(2, 1, False, 0.3, "frame"),
+    "good": Quality(8, 2, True, 0.1, "substep"),
+    "sure": Quality(8, 4, True, 0.01, "step"),
+}
+
+
+@dataclass(frozen=True, eq=False)
+class RunSpec:
+    """One run: its bodies, what pulls at them, and how it is computed."""
+
+    solids: list[SolidSpec]
+    colliders: list[ColliderSpec]
+    fps: float = 24.0
+    gravity: float = 9.81
+    ground: Touch | None = field(default_factory=lambda: Touch(1e-3, 0.5))
+    quality: Quality = QUALITIES["good"]

@@ -1,0 +1,272 @@
+"""One run, frame by frame: each substep minimises inertia + elastic + damping + contact + friction."""
+
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from rubberquince.kernels import contact as ct
+from rubberquince.kernels.limit import NEWTON, PREDICTOR, limit_motion
+from rubberquince.solver.frequency import damping_time, standing_frequency
+from rubberquince.solver.specs import Material, RunSpec, Touch
+from rubberquince.solver.system import ElasticSystem, Pairs
+from rubberquince.solver.touching import Touching
+from rubberquince.solver.world import World
+
+STILL_SPEED = 1e-3          # m/s: slower sliding counts as sticking
+CONTACT_INERTIA = 5.0       # contact stiffness in units of mass / step²
+CONTACT_LOAD = 4.0          # and in units of the body's own weight pressure over the gap
+MOST_HALVINGS = 12
+
+
+class Stopped(Exception):
+    """The run was asked to stop within a frame; the state is that of the last whole frame."""
+
+
+@dataclass
+class State:
+    """Everything a run needs to go on exactly where it was.  Positions m, velocities m/s, (n, 3)."""
+
+    x: np.ndarray
+    v: np.ndarray
+    x_before: np.ndarray
+    v_before: np.ndarray
+    restart: bool = True
+
+    def copy(self) -> "State":
+        return State(self.x.copy(), self.v.copy(), self.x_before.copy(), self.v_before.copy(), self.restart)
+
+    def packed(self) -> np.ndarray:
+        """One flat float64 row."""
+        return np.concatenate([a.reshape(-1) for a in (self.x, self.v, self.x_before, self.v_before)]
+                              + [[float(self.restart)]])
+
+    @staticmethod
+    def unpacked(row: np.ndarray) -> "State":
+        x, v, x_before, v_before = row[:-1].reshape(4, -1, 3).copy()
+        return State(x, v, x_before, v_before, bool(row[-1]))
+
+
+@dataclass(frozen=True)
+class Effort:
+    """What a frame took: Newton steps, conjugate gradient iterations, and how often a body was held back."""
+
+    newton: int = 0
+    linear: int = 0
+    cuts: int = 0
+
+
+@dataclass
+class _Scheme:
+    """Coefficients of one substep: c·|x - target|²/(2h²) and damping velocity rate·(x - origin)."""
+
+    inertia: np.ndarray
+    target: np.ndarray
+    origin: np.ndarray
+    rate: float
+    stretch: np.ndarray
+    drag: np.ndarray
+
+
+class Stepper:
+    """Steps a world through time.  ``stop`` is asked at every Newton step."""
+
+    def __init__(self, spec: RunSpec, stop: Callable[[], bool] = lambda: False) -> None:
+        self.world = World(spec)
+        self.system = ElasticSystem(self.world)
+        self.touching = Touching(self.world)
+        self._stop = stop
+        self.quality = spec.quality
+        self.fps = spec.fps
+        rest = self.world.start
+        zero = np.zeros_like(rest)
+        self.state = State(rest.copy(), zero, rest.copy(), zero.copy())
+        self._skin = self.world.skin.points.copy()
+        self._skin_move = np.zeros_like(self._skin)
+        self._pushes = np.zeros(0, bool)
+        self.frequencies = np.zeros(len(spec.solids))
+        self._point_stiffness = np.zeros(len(self._skin))
+        self.effort = Effort()
+        for body in range(len(spec.solids)):
+            self._set_damping(body)
+
+    # --- values that change while it runs -------------------------------------------------------------
+
+    def set_material(self, body: int, material: Material) -> None:
+        """Change a solid's material at once, without a new world."""
+        if material == self.world.materials[body]:
+            return
+        self.world.set_material(body, material)
+        self.system.stale()
+        self._set_damping(body)
+
+    def set_touch(self, piece: int, touch: Touch) -> None:
+        """Change gap and friction of a piece (solids first, then colliders)."""
+        if touch.gap != self.world.gap[piece]:
+            self.world.gap[piece] = touch.gap
+            self.touching.forget()
+        self.world.friction[piece] = touch.friction
+
+    def set_gravity(self, gravity: float) -> None:
+        self.world.gravity = gravity
+
+    def _set_damping(self, body: int) -> None:
+        solid = replace(self.world.spec.solids[body], material=self.world.materials[body])
+        self.frequencies[body] = standing_frequency(solid)
+        self.world.damping[body] = damping_time(solid.material, self.frequencies[body])
+
+    # --- stepping -------------------------------------------------------------------------------------
+
+    def skin(self) -> np.ndarray:
+        """Positions (moving, 3) of all moving skin points, m."""
+        self._carry(self.state.x)
+        return self._skin[: self.world.skin.moving].copy()
+
+    def frame(self) -> Effort:
+        """Go on by one frame.  Raises Stopped with the state as it was when asked to stop."""
+        before = self.state.copy()
+        self.effort = Effort()
+        if not len(self.world.mass):
+            return self.effort
+        try:
+            for k in range(self.quality.substeps):
+                if k == 0 or self.quality.refresh != "frame":
+                    self.system.assemble(self.state.x)
+                self._substep(1.0 / (self.fps * self.quality.substeps))
+        except Stopped:
+            self.state = before
+            raise
+        return self.effort
+
+    def _substep(self, h: float) -> None:
+        state, quality = self.state, self.quality
+        lasting = quality.keeps_wobble and not state.restart
+        scheme = self._scheme(h, lasting)
+        self._set_contact_stiffness(h, 2.25 if lasting else 1.0)
+        self.system.set_ease(scheme.stretch, scheme.inertia)
+        x, cut = self._predict(scheme, h)
+        for iteration in range(quality.iterations):
+            if self._stop():
+                raise Stopped
+            if iteration and quality.refresh == "step":
+                self.system.assemble(x)
+            x, short = self._newton(x, scheme, h)
+            cut = cut or short
+        v = (x - state.x) / h
+        if lasting and not cut:
+            v = 1.5 / h * (x - scheme.origin)
+        self.state = State(x, v, state.x, state.v, restart=cut)
+
+    def _scheme(self, h: float, lasting: bool) -> _Scheme:
+        """BDF2 (Gear 1971) when ``lasting``, else implicit Euler."""
+        s, w = self.state, self.world
+        pull = np.array([0.0, -w.gravity, 0.0])
+        if lasting:
+            c, rate = 2.25, 1.5 / h
+            origin = (4 * s.x - s.x_before) / 3
+            target = origin + (2 * h / 3) * (4 * s.v - s.v_before) / 3 + (4 * h * h / 9) * pull
+        else:
+            c, rate = 1.0, 1.0 / h
+            origin, target = s.x, s.x + h * s.v + h * h * pull
+        drag = w.damping[w.node_body] * rate
+        return _Scheme(c * w.mass / (h * h), target, origin, rate, 1.0 + drag, drag)
+
+    def _set_contact_stiffness(self, h: float, c: float) -> None:
+        w, skin = self.world, self.world.skin
+        for body in range(len(w.spec.solids)):
+            mine = skin.piece == body
+            area = skin.area[mine]
+            mass = w.mass[w.node_body == body].sum() * area / max(area.sum(), 1e-300)
+            gap = max(w.gap[body], 1e-6)
+            self._point_stiffness[mine] = (CONTACT_INERTIA * c * mass / (h * h)
+                                           + CONTACT_LOAD * w.weight_pressure(body) * area / gap)
+
+    def _predict(self, scheme: _Scheme, h: float) -> tuple[np.ndarray, bool]:
+        """Where Newton starts: the free motion, deflected by contact, if that has less energy than staying."""
+        x = self.state.x
+        move = (scheme.target - x) * self.world.free[:, None]
+        held_back = self._limit(PREDICTOR, x, move)
+        self._choose()
+        stay = self._energy(x, scheme, h, None)
+        for share in (1.0, 0.5):
+            if self._energy(x + share * move, scheme, h, None) <= stay:
+                return x + share * move, held_back
+        return x, True
+
+    def _newton(self, x: np.ndarray, scheme: _Scheme, h: float) -> tuple[np.ndarray, bool]:
+        """One Newton step with line search; True when it had to be cut."""
+        w, skin = self.world, self.world.skin
+        self._carry(x)
+        self.touching.cover(self._skin, np.zeros_like(self._skin))
+        self._choose()
+        ptr, node, coef, normal, curve, force, grip = ct.active_pairs(
+            *self._lists(), self._skin, skin.moving, self._point_stiffness, skin.bind_node, skin.bind_weight,
+            skin.piece, w.friction)
+        slope = np.empty_like(x)
+        self.system.gradient(x, slope)
+        slope += scheme.inertia[:, None] * (x - scheme.target)
+        slope += self.system.product(scheme.drag, np.zeros(len(x)), x - scheme.origin)
+        ct.add_contact_force(ptr, node, coef, normal, force, slope)
+        hold = np.zeros(len(grip))
+        still = STILL_SPEED * h
+        ct.add_friction_force(ptr, node, coef, normal, grip, x - self.state.x, still, slope, hold)
+        pairs: Pairs = (ptr, node, coef, normal, curve, hold)
+        move, iterations = self.system.solve(-slope, scheme.stretch, scheme.inertia, pairs, self.quality.tolerance)
+        held_back = self._limit(NEWTON, x, move)
+        friction = (ptr, node, coef, normal, grip)
+        x, halved = self._search(x, move, scheme, h, friction)
+        self.effort = Effort(self.effort.newton + 1, self.effort.linear + iterations,
+                             self.effort.cuts + (held_back or halved))
+        return x, held_back or halved
+
+    def _search(self, x: np.ndarray, move: np.ndarray, scheme: _Scheme, h: float,
+                friction: tuple[np.ndarray, ...]) -> tuple[np.ndarray, bool]:
+        before = self._energy(x, scheme, h, friction)
+        share = 1.0
+        for halvings in range(MOST_HALVINGS):
+            energy = self._energy(x + share * move, scheme, h, friction)
+            if energy <= before + 1e-9 * abs(before):
+                return x + share * move, halvings > 0
+            share *= 0.5
+        return x, True
+
+    def _energy(self, x: np.ndarray, scheme: _Scheme, h: float, friction: tuple[np.ndarray, ...] | None) -> float:
+        away = x - scheme.target
+        energy = 0.5 * float(np.vdot(scheme.inertia[:, None] * away, away)) + self.system.energy(x)
+        late = x - scheme.origin
+        energy += 0.5 * float(np.vdot(late, self.system.product(scheme.drag, np.zeros(len(x)), late)))
+        self._carry(x)
+        energy += ct.contact_energy(*self._lists(), self._skin, self.world.skin.moving, self._point_stiffness)
+        if friction is not None:
+            energy += ct.friction_energy(*friction, x - self.state.x, STILL_SPEED * h)
+        return energy if np.isfinite(energy) else np.inf
+
+    # --- contact --------------------------------------------------------------------------------------
+
+    def _lists(self) -> tuple[np.ndarray, ...]:
+        return self.touching.ids, self.touching.kind, self.touching.gap, self._pushes
+
+    def _carry(self, x: np.ndarray) -> None:
+        skin = self.world.skin
+        ct.carry(x, skin.bind_node, skin.bind_weight, self._skin)
+
+    def _choose(self) -> None:
+        t = self.touching
+        self._pushes = np.zeros(len(t.ids), bool)
+        ct.choose(t.ids, t.kind, t.gap, self._skin, self.world.skin.moving, self._pushes)
+
+    def _limit(self, stage: int, x: np.ndarray, move: np.ndarray) -> bool:
+        """Bound ``move`` in place; True when a body had to be held back as a whole."""
+        skin, t = self.world.skin, self.touching
+        self._carry(x)
+        wanted = move.copy()
+        for _ in range(3):
+            ct.carry(move, skin.bind_node, skin.bind_weight, self._skin_move)
+            t.cover(self._skin, self._skin_move)
+            result = limit_motion(stage, t.ids, t.kind, t.gap, self._skin, skin.moving, skin.bind_node,
+                                  skin.bind_weight, self.world.node_body, self.system.ease, move, self._skin_move)
+            if not t.cover(self._skin, self._skin_move):
+                return result == 2
+            move[:] = wanted                       # deflected out of the listed boxes: look again, wider
+        move[:] = 0.0
+        return True

@@ -1,0 +1,92 @@
+"""Which parts of the skins may touch: kept for as long as no point leaves the box it was listed for."""
+
+import numpy as np
+
+from rubberquince.kernels.contact import relations
+from rubberquince.kernels.distance import GROUND
+from rubberquince.kernels.tree import build_tree, overlapping_triangles, refit
+from rubberquince.solver.world import World
+
+SLACK = 0.3         # of the gap: how far a resting point may stray before the lists are made anew
+
+
+class _Tree:
+    def __init__(self, triangles: np.ndarray, points: np.ndarray) -> None:
+        self.triangles = triangles
+        self.order, self.child, self.span = build_tree(points[triangles].mean(axis=1))
+        self.box = np.zeros((len(self.child), 6))
+
+    def refit(self, low: np.ndarray, high: np.ndarray) -> None:
+        refit(self.triangles, self.order, self.child, self.span, low, high, self.box)
+
+
+class Touching:
+    """Lists of relations (ids, kind, gap) between different pieces and with the ground."""
+
+    def __init__(self, world: World) -> None:
+        self._world = world
+        skin = world.skin
+        self._trees = [_Tree(t, skin.points) for t in skin.triangles]
+        self._solids = len(world.spec.solids)
+        self._low, self._high = np.zeros_like(skin.points), np.zeros_like(skin.points)
+        self._allowance = np.zeros(len(skin.points))
+        self.forget()
+
+    def forget(self) -> None:
+        """Make the lists anew at the next call: gaps have changed or points have jumped."""
+        skin, moving = self._world.skin, self._world.skin.moving
+        self._widest = float(max([*self._world.gap, self._ground_gap(), 1e-6]))
+        self._core_low = np.full((moving, 3), np.inf)
+        self._core_high = np.full((moving, 3), -np.inf)
+        self._low[moving:] = skin.points[moving:] - self._widest / 2
+        self._high[moving:] = skin.points[moving:] + self._widest / 2
+        for tree in self._trees[self._solids:]:
+            tree.refit(self._low, self._high)
+        self.ids, self.kind = np.zeros((0, 4), np.int64), np.zeros(0, np.int8)
+        self.gap = np.zeros(0)
+
+    def _ground_gap(self) -> float:
+        return self._world.spec.ground.gap if self._world.spec.ground else 0.0
+
+    def cover(self, x: np.ndarray, move: np.ndarray) -> bool:
+        """Make sure the lists hold for skin points ``x`` (n, 3) moving by ``move`` (n, 3), m.
+
+        Returns True when they were made anew.
+        """
+        moving = self._world.skin.moving
+        now, then = x[:moving], x[:moving] + move[:moving]
+        low, high = np.minimum(now, then), np.maximum(now, then)
+        if (low >= self._core_low).all() and (high <= self._core_high).all():
+            return False
+        self._rebuild(x, low, high, np.linalg.norm(move[:moving], axis=1))
+        return True
+
+    def _rebuild(self, x: np.ndarray, low: np.ndarray, high: np.ndarray, path: np.ndarray) -> None:
+        world, skin, moving = self._world, self._world.skin, self._world.skin.moving
+        slack = SLACK * self._widest + np.minimum(2.0 * path, self._widest)
+        self._core_low, self._core_high = low - slack[:, None], high + slack[:, None]
+        self._low[:moving] = self._core_low - self._widest / 2
+        self._high[:moving] = self._core_high + self._widest / 2
+        self._allowance[:moving] = path + np.sqrt(3.0) * slack
+        for tree in self._trees[: self._solids]:
+            tree.refit(self._low, self._high)
+        found = [self._between(a, b, x) for a in range(self._solids) for b in range(a + 1, len(self._trees))]
+        if world.spec.ground:
+            near = np.flatnonzero(self._core_low[:, 1] < np.maximum(
+                world.gap[skin.piece[:moving]], self._ground_gap()))
+            ids = np.full((len(near), 4), -1, np.int64)
+            ids[:, 0] = near
+            gap = np.maximum(world.gap[skin.piece[near]], self._ground_gap())
+            found.append((ids, np.full(len(near), GROUND, np.int8), gap))
+        if found:
+            self.ids, self.kind, self.gap = (np.concatenate(column) for column in zip(*found))
+
+    def _between(self, a: int, b: int, x: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+        s, t, skin = self._trees[a], self._trees[b], self._world.skin
+        pairs = overlapping_triangles(s.triangles, s.order, s.child, s.span, s.box,
+                                      t.triangles, t.order, t.child, t.span, t.box, self._low, self._high)
+        offset = np.array([0, len(s.triangles)])
+        return relations(pairs + offset, np.concatenate([s.triangles, t.triangles]),
+                         np.concatenate([skin.owned_point[a], skin.owned_point[b]]),
+                         np.concatenate([skin.owned_edge[a], skin.owned_edge[b]]), skin.edges,
+                         self._low, self._high, x, self._allowance, skin.piece, self._world.gap)

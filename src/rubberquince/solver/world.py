@@ -1,0 +1,210 @@
+"""The flat arrays of one run: nodes, octahedra, matrix pattern, skin.  Compiled once a run.
+
+Values that keep the topology (materials, gaps, friction, gravity) are written into these arrays while
+the run goes on; everything else needs a new world.
+"""
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from rubberquince.kernels.elasticity import PAIRS
+from rubberquince.shapes.polymesh import edges_of
+from rubberquince.solver.specs import Material, RunSpec, SolidSpec
+
+AGGREGATE_CELLS = 2500       # tetrahedra an aggregate of the coarse space
+MOST_AGGREGATES = 24
+
+
+@dataclass(eq=False)
+class Pattern:
+    """Where the 3x3 blocks of octahedra go: block rows, and for each block the parts it sums."""
+
+    row_ptr: np.ndarray
+    col: np.ndarray
+    diagonal: np.ndarray
+    block_ptr: np.ndarray
+    block_item: np.ndarray
+    block_flip: np.ndarray
+    node_ptr: np.ndarray
+    node_item: np.ndarray
+
+
+def make_pattern(corner: np.ndarray, n: int) -> Pattern:
+    """Pattern of the matrix that octahedra with corners (o, 6) give over ``n`` nodes."""
+    octs = len(corner)
+    a, b = corner[:, PAIRS[:, 0]].reshape(-1), corner[:, PAIRS[:, 1]].reshape(-1)
+    item = np.arange(octs * len(PAIRS))
+    off = np.tile(PAIRS[:, 0] != PAIRS[:, 1], octs)
+    row, column = np.concatenate([a, b[off]]), np.concatenate([b, a[off]])
+    item = np.concatenate([item, item[off]])
+    flip = np.concatenate([np.zeros(len(a), bool), np.ones(int(off.sum()), bool)])
+    kept = (row >= 0) & (column >= 0)
+    key = row[kept].astype(np.int64) * n + column[kept]
+    order = np.argsort(key, kind="stable")
+    unique, first = np.unique(key[order], return_index=True)
+    rows, col = unique // n, unique % n
+    flat = corner.reshape(-1)
+    node_order = np.argsort(flat, kind="stable")
+    node_order = node_order[flat[node_order] >= 0]
+    return Pattern(
+        row_ptr=np.searchsorted(rows, np.arange(n + 1)), col=col,
+        diagonal=np.flatnonzero(rows == col), block_ptr=np.append(first, len(key)),
+        block_item=item[kept][order], block_flip=flip[kept][order],
+        node_ptr=np.searchsorted(flat[node_order], np.arange(n + 1)), node_item=node_order)
+
+
+@dataclass(eq=False)
+class Skin:
+    """All surfaces: moving points first, then those of colliders.  One piece after another."""
+
+    points: np.ndarray              # (n, 3) m, at the start
+    moving: int
+    bind_node: np.ndarray           # (moving, 4)
+    bind_weight: np.ndarray
+    triangles: list[np.ndarray]     # a piece, global point numbers
+    edges: np.ndarray
+    owned_edge: list[np.ndarray]    # a piece, (t, 3) edge number or -1
+    owned_point: list[np.ndarray]   # a piece, (t, 3) bool
+    piece: np.ndarray               # (n,)
+    area: np.ndarray                # (n,) m²
+
+
+class World:
+    """Arrays of all solids and the skins of everything that touches."""
+
+    def __init__(self, spec: RunSpec) -> None:
+        self.spec = spec
+        solids = spec.solids
+        counts = [len(s.lattice.nodes) for s in solids]
+        self.first_node = np.concatenate([[0], np.cumsum(counts)]).astype(np.int64)
+        n = int(self.first_node[-1])
+        self.start = _stack([s.lattice.nodes @ s.rotation.T + s.translation for s in solids], (0, 3))
+        self.node_body = np.repeat(np.arange(len(solids)), counts)
+        self.share = _stack([s.lattice.share for s in solids], (0,))
+        self.free = 1.0 - _stack([_held(s) for s in solids], (0,))
+        self.corner = _stack([np.where(s.lattice.corner >= 0, s.lattice.corner + first, -1)
+                              for s, first in zip(solids, self.first_node)], (0, 6)).astype(np.int64)
+        self.axis = _stack([s.lattice.axis for s in solids], (0,)).astype(np.int64)
+        self.fill = _stack([s.lattice.fill for s in solids], (0, 4))
+        self.scale = _stack([s.lattice.scale for s in solids], (0,))
+        self.oct_body = np.repeat(np.arange(len(solids)), [len(s.lattice.corner) for s in solids])
+        self.cell = np.array([s.lattice.cell for s in solids], float)
+        self.pattern = make_pattern(self.corner, n)
+        self.aggregate, self.mode = _coarse_space(solids)
+        self.skin = _skin(spec, self.first_node)
+        self.cells = sum(s.lattice.cells for s in solids)
+        bodies = len(solids)
+        self.mu, self.lam = np.zeros(bodies), np.zeros(bodies)
+        self.damping = np.zeros(bodies)             # s, of Rayleigh's stiffness-proportional kind
+        self.mass = np.zeros(n)
+        self.gravity = spec.gravity
+        self.materials: list[Material] = [s.material for s in solids]
+        pieces = len(solids) + len(spec.colliders)
+        self.gap, self.friction = np.zeros(pieces), np.zeros(pieces)
+        for k, body in enumerate([*solids, *spec.colliders]):
+            self.gap[k], self.friction[k] = body.touch.gap, body.touch.friction
+        for k, solid in enumerate(solids):
+            self.set_material(k, solid.material)
+
+    def set_material(self, body: int, material: Material) -> None:
+        """Write a material into the running arrays; damping is set apart, it needs a frequency."""
+        self.materials[body] = material
+        self.lam[body], self.mu[body] = material.lame
+        mine = self.node_body == body
+        self.mass[mine] = material.density * self.share[mine]
+
+    def weight_pressure(self, body: int) -> float:
+        """Pressure, Pa, of the body's own column of material under gravity."""
+        height = np.ptp(self.start[self.node_body == body, 1])
+        return self.materials[body].density * abs(self.gravity) * height
+
+
+def _stack(parts: list[np.ndarray], empty: tuple[int, ...]) -> np.ndarray:
+    return np.concatenate(parts) if parts else np.zeros(empty)
+
+
+def _held(solid: SolidSpec) -> np.ndarray:
+    return np.zeros(len(solid.lattice.nodes)) if solid.held is None else solid.held.astype(float)
+
+
+def _coarse_space(solids: list[SolidSpec]) -> tuple[np.ndarray, np.ndarray]:
+    """Aggregate (n,) of every node and its affine modes (n, 4): 1 and place within the aggregate."""
+    numbers: list[np.ndarray] = []
+    modes: list[np.ndarray] = []
+    first = 0
+    for solid in solids:
+        nodes = solid.lattice.nodes
+        parts = [np.arange(len(nodes))]
+        wanted = min(max(round(solid.lattice.cells / AGGREGATE_CELLS), 1), MOST_AGGREGATES)
+        while len(parts) < wanted:                   # halve the longest part of all
+            parts.sort(key=lambda p: float(np.ptp(nodes[p], axis=0).max()))
+            part = parts.pop()
+            side = np.ptp(nodes[part], axis=0).argmax()
+            order = part[np.argsort(nodes[part, side], kind="stable")]
+            parts += [order[: len(order) // 2], order[len(order) // 2:]]
+        number, mode = np.zeros(len(nodes), np.int64), np.ones((len(nodes), 4))
+        for k, part in enumerate(parts):
+            number[part] = first + k
+            place = nodes[part] - nodes[part].mean(axis=0)
+            mode[part, 1:] = place / max(np.abs(place).max(), 1e-300)
+        numbers.append(number)
+        modes.append(mode)
+        first += len(parts)
+    return _stack(numbers, (0,)).astype(np.int64), _stack(modes, (0, 4))
+
+
+def _skin(spec: RunSpec, first_node: np.ndarray) -> Skin:
+    points, triangles, piece, bind_node, bind_weight = [], [], [], [], []
+    count = 0
+    for k, solid in enumerate(spec.solids):
+        lattice = solid.lattice
+        bind_node.append(lattice.bind_node.astype(np.int64) + first_node[k])
+        bind_weight.append(lattice.bind_weight)
+        nodes = lattice.nodes @ solid.rotation.T + solid.translation
+        points.append(np.einsum("pk,pki->pi", lattice.bind_weight, nodes[lattice.bind_node]))
+        triangles.append(solid.triangles.astype(np.int64) + count)
+        count += len(points[-1])
+    moving = count
+    for collider in spec.colliders:
+        points.append(np.asarray(collider.points, float))
+        triangles.append(collider.triangles.astype(np.int64) + count)
+        count += len(points[-1])
+    for k, part in enumerate(points):
+        piece.append(np.full(len(part), k))
+    all_points = _stack(points, (0, 3))
+    edges, owned_edge, owned_point = _owners(triangles, count)
+    area = np.zeros(count)
+    for tri in triangles:
+        a, b, c = all_points[tri[:, 0]], all_points[tri[:, 1]], all_points[tri[:, 2]]
+        third = np.linalg.norm(np.cross(b - a, c - a), axis=1) / 6.0
+        for side in range(3):
+            np.add.at(area, tri[:, side], third)
+    return Skin(all_points, moving, _stack(bind_node, (0, 4)).astype(np.int64),
+                _stack(bind_weight, (0, 4)), triangles, edges, owned_edge, owned_point,
+                _stack(piece, (0,)).astype(np.int64), area)
+
+
+def _owners(triangles: list[np.ndarray], count: int) -> tuple[np.ndarray, list[np.ndarray], list[np.ndarray]]:
+    """Unique edges, and for each triangle the edges and points that it alone lists."""
+    edges: list[np.ndarray] = []
+    owned_edge, owned_point = [], []
+    first = 0
+    seen = np.zeros(count, bool)
+    for tri in triangles:
+        mine = edges_of(tri).astype(np.int64)
+        pairs = np.sort(tri[:, [0, 1, 1, 2, 2, 0]].reshape(-1, 2), axis=1)
+        key, base = pairs[:, 0] * count + pairs[:, 1], mine[:, 0] * count + mine[:, 1]
+        number = np.searchsorted(base, key)
+        _, once = np.unique(number, return_index=True)
+        owner = np.full(len(key), -1, np.int64)
+        owner[once] = number[once] + first
+        owned_edge.append(owner.reshape(-1, 3))
+        flat = tri.reshape(-1)
+        _, at = np.unique(flat, return_index=True)
+        first_use = np.zeros(len(flat), bool)
+        first_use[at] = ~seen[flat[at]]
+        owned_point.append(first_use.reshape(-1, 3))
+        edges.append(mine)
+        first += len(mine)
+    return _stack(edges, (0, 2)).astype(np.int64), owned_edge, owned_point
