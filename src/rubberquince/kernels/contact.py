@@ -62,7 +62,7 @@ def relations(tri_pairs, triangles, owned_point, owned_edge, edges, low, high, x
     ids, kind, gap = np.empty((size, 4), np.int64), np.empty(size, np.int8), np.empty(size)
     count = 0
     w, v = np.empty(4), np.empty(3)
-    four = np.empty(4, np.int64)
+    four = np.empty((1, 4), np.int64)
     for e in range(len(tri_pairs)):
         if count + 15 > size:
             size *= 2
@@ -75,7 +75,7 @@ def relations(tri_pairs, triangles, owned_point, owned_edge, edges, low, high, x
             for c in range(3):
                 if not owned_point[t, c]:
                     continue
-                four[0], four[1], four[2], four[3] = near[c], far[0], far[1], far[2]
+                four[0, 0], four[0, 1], four[0, 2], four[0, 3] = near[c], far[0], far[1], far[2]
                 reach = allowance[far[0]]
                 apart = False
                 for i in range(3):
@@ -85,9 +85,9 @@ def relations(tri_pairs, triangles, owned_point, owned_edge, edges, low, high, x
                 if apart:
                     continue
                 reach = max(reach, allowance[far[1]], allowance[far[2]]) + allowance[near[c]]
-                d, _ = closest(VERTEX_TRIANGLE, x, four, w, v)
+                d, _ = closest(VERTEX_TRIANGLE, x, four, 0, w, v)
                 if d <= r + reach:
-                    _append(ids, kind, gap, count, VERTEX_TRIANGLE, r, four[0], four[1], four[2], four[3])
+                    _append(ids, kind, gap, count, VERTEX_TRIANGLE, r, near[c], far[0], far[1], far[2])
                     count += 1
         for ca in range(3):
             ea = owned_edge[ta, ca]
@@ -106,8 +106,8 @@ def relations(tri_pairs, triangles, owned_point, owned_edge, edges, low, high, x
                         apart = True
                 if apart:
                     continue
-                four[0], four[1], four[2], four[3] = p, q, s, t
-                d, _ = closest(EDGE_EDGE, x, four, w, v)
+                four[0, 0], four[0, 1], four[0, 2], four[0, 3] = p, q, s, t
+                d, _ = closest(EDGE_EDGE, x, four, 0, w, v)
                 if d <= r + max(allowance[p], allowance[q]) + max(allowance[s], allowance[t]):
                     _append(ids, kind, gap, count, EDGE_EDGE, r, p, q, s, t)
                     count += 1
@@ -122,20 +122,20 @@ def _grown(ids, kind, gap, count, size):
 
 
 @njit(cache=True, nogil=True)
-def stiffness_of(kind, ids, w, moving, point_stiffness):
+def stiffness_of(kind, ids, e, w, moving, point_stiffness):
     """Contact stiffness of a relation, N/m: that of its moving side, or the harmonic mean of both."""
     if kind == GROUND:
-        return point_stiffness[ids[0]]
+        return point_stiffness[ids[e, 0]]
     split = 1 if kind == VERTEX_TRIANGLE else 2
     first, second = 0.0, 0.0
     for k in range(4):
         if k < split:
-            first += abs(w[k]) * point_stiffness[ids[k]]
+            first += abs(w[k]) * point_stiffness[ids[e, k]]
         else:
-            second += abs(w[k]) * point_stiffness[ids[k]]
-    if ids[0] >= moving:
+            second += abs(w[k]) * point_stiffness[ids[e, k]]
+    if ids[e, 0] >= moving:
         return second
-    if ids[3] >= moving:
+    if ids[e, 3] >= moving:
         return first
     return 2.0 * first * second / (first + second)
 
@@ -153,7 +153,7 @@ def choose(ids, kind, gap, x, moving, pushes):
     w, v = np.empty(4), np.empty(3)
     distance, inside = np.empty(len(ids)), np.empty(len(ids), np.bool_)
     for e in range(len(ids)):
-        distance[e], inside[e] = closest(kind[e], x, ids[e], w, v)
+        distance[e], inside[e] = closest(kind[e], x, ids, e, w, v)
         if kind[e] != EDGE_EDGE and inside[e] and distance[e] < gap[e]:
             nearest[ids[e, 0]] = min(nearest[ids[e, 0]], distance[e])
     for e in range(len(ids)):
@@ -177,9 +177,9 @@ def contact_energy(ids, kind, gap, pushes, x, moving, point_stiffness):
     for e in range(len(ids)):
         if not pushes[e]:
             continue
-        d, _ = closest(kind[e], x, ids[e], w, v)
+        d, _ = closest(kind[e], x, ids, e, w, v)
         if d < gap[e]:
-            total += gap_energy(d, gap[e], stiffness_of(kind[e], ids[e], w, moving, point_stiffness))[0]
+            total += gap_energy(d, gap[e], stiffness_of(kind[e], ids, e, w, moving, point_stiffness))[0]
     return total
 
 
@@ -193,7 +193,7 @@ def active_pairs(ids, kind, gap, pushes, x, moving, point_stiffness, bind_node, 
     m = 0
     w, v = np.empty(4), np.empty(3)
     for e in range(len(ids)):
-        if pushes[e] and closest(kind[e], x, ids[e], w, v)[0] < gap[e]:
+        if pushes[e] and closest(kind[e], x, ids, e, w, v)[0] < gap[e]:
             m += 1
     width = bind_node.shape[1]
     ptr = np.zeros(m + 1, np.int64)
@@ -203,25 +203,25 @@ def active_pairs(ids, kind, gap, pushes, x, moving, point_stiffness, bind_node, 
     for e in range(len(ids)):
         if not pushes[e]:
             continue
-        d, _ = closest(kind[e], x, ids[e], w, v)
+        d, _ = closest(kind[e], x, ids, e, w, v)
         if d >= gap[e]:
             continue
-        k = stiffness_of(kind[e], ids[e], w, moving, point_stiffness)
+        k = stiffness_of(kind[e], ids, e, w, moving, point_stiffness)
         _, slope, curve[m] = gap_energy(d, gap[e], k)
         force[m] = -slope
         mu = friction[piece[ids[e, 0]]]
         if kind[e] != GROUND:
             mu = min(mu, friction[piece[ids[e, 3]]])
         grip[m] = mu * force[m]
-        unit_normal(kind[e], x, ids[e], d, v, normal[m])
-        fill = merged_nodes(ids[e], w, moving, bind_node, bind_weight, node, coef, fill)
+        unit_normal(kind[e], x, ids, e, d, v, normal[m])
+        fill = merged_nodes(ids, e, w, moving, bind_node, bind_weight, node, coef, fill)
         m += 1
         ptr[m] = fill
     return ptr, node[:fill].copy(), coef[:fill].copy(), normal, curve, force, grip
 
 
 @njit(cache=True, nogil=True)
-def unit_normal(kind, x, ids, d, v, out):
+def unit_normal(kind, x, ids, e, d, v, out):
     """Direction from the second side to the first; where they coincide, across the parts."""
     if kind == GROUND:
         out[0], out[1], out[2] = 0.0, 1.0, 0.0
@@ -230,22 +230,22 @@ def unit_normal(kind, x, ids, d, v, out):
         for i in range(3):
             out[i] = v[i] / d
         return
-    a, b, c, e = x[ids[0]], x[ids[1]], x[ids[2]], x[ids[3]]
+    a, b, c, d_ = x[ids[e, 0]], x[ids[e, 1]], x[ids[e, 2]], x[ids[e, 3]]
     if kind == VERTEX_TRIANGLE:
-        n = np.cross(c - b, e - b)
+        n = np.cross(c - b, d_ - b)
     else:
-        n = np.cross(b - a, e - c)
+        n = np.cross(b - a, d_ - c)
     length = np.sqrt(n[0] * n[0] + n[1] * n[1] + n[2] * n[2])
     for i in range(3):
         out[i] = n[i] / length if length > 0.0 else (1.0 if i == 1 else 0.0)
 
 
 @njit(cache=True, nogil=True)
-def merged_nodes(ids, w, moving, bind_node, bind_weight, node, coef, fill):
+def merged_nodes(ids, e, w, moving, bind_node, bind_weight, node, coef, fill):
     """Append the nodes of a relation with their summed weights from ``fill`` on; returns the new end."""
     start = fill
     for k in range(4):
-        p = ids[k]
+        p = ids[e, k]
         if w[k] == 0.0 or p < 0 or p >= moving:
             continue
         for c in range(bind_node.shape[1]):
@@ -322,7 +322,7 @@ def deepest(ids, kind, gap, x, piece, moving, out):
     w, v = np.empty(4), np.empty(3)
     out[:] = 0.0
     for e in range(len(ids)):
-        d, _ = closest(kind[e], x, ids[e], w, v)
+        d, _ = closest(kind[e], x, ids, e, w, v)
         for side in (0, 3):
             p = ids[e, side]
             if 0 <= p < moving:

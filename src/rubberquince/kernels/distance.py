@@ -11,18 +11,22 @@ VERTEX_TRIANGLE, EDGE_EDGE, GROUND = 0, 1, 2
 
 
 @njit(cache=True, nogil=True)
-def _vertex_triangle(p, a, b, c, w):
-    """Weights of the closest point (Ericson 2005, ch. 5.1.5); True when it lies inside the triangle."""
-    ab0, ab1, ab2 = b[0] - a[0], b[1] - a[1], b[2] - a[2]
-    ac0, ac1, ac2 = c[0] - a[0], c[1] - a[1], c[2] - a[2]
-    ap0, ap1, ap2 = p[0] - a[0], p[1] - a[1], p[2] - a[2]
+def _vertex_triangle(x, i, j, k, m, w):
+    """Weights of the closest point (Ericson 2005, ch. 5.1.5); True when it lies inside the triangle.
+
+    Coordinates are read one by one: a row taken as an array costs more than the arithmetic here.
+    """
+    a0, a1, a2, p0, p1, p2 = x[j, 0], x[j, 1], x[j, 2], x[i, 0], x[i, 1], x[i, 2]
+    ab0, ab1, ab2 = x[k, 0] - a0, x[k, 1] - a1, x[k, 2] - a2
+    ac0, ac1, ac2 = x[m, 0] - a0, x[m, 1] - a1, x[m, 2] - a2
+    ap0, ap1, ap2 = p0 - a0, p1 - a1, p2 - a2
     w[0] = 1.0
     d1 = ab0 * ap0 + ab1 * ap1 + ab2 * ap2
     d2 = ac0 * ap0 + ac1 * ap1 + ac2 * ap2
     if d1 <= 0.0 and d2 <= 0.0:
         w[1], w[2], w[3] = -1.0, 0.0, 0.0
         return False
-    bp0, bp1, bp2 = p[0] - b[0], p[1] - b[1], p[2] - b[2]
+    bp0, bp1, bp2 = ap0 - ab0, ap1 - ab1, ap2 - ab2
     d3 = ab0 * bp0 + ab1 * bp1 + ab2 * bp2
     d4 = ac0 * bp0 + ac1 * bp1 + ac2 * bp2
     if d3 >= 0.0 and d4 <= d3:
@@ -33,7 +37,7 @@ def _vertex_triangle(p, a, b, c, w):
         v = d1 / (d1 - d3)
         w[1], w[2], w[3] = v - 1.0, -v, 0.0
         return False
-    cp0, cp1, cp2 = p[0] - c[0], p[1] - c[1], p[2] - c[2]
+    cp0, cp1, cp2 = ap0 - ac0, ap1 - ac1, ap2 - ac2
     d5 = ab0 * cp0 + ab1 * cp1 + ab2 * cp2
     d6 = ac0 * cp0 + ac1 * cp1 + ac2 * cp2
     if d6 >= 0.0 and d5 <= d6:
@@ -56,11 +60,11 @@ def _vertex_triangle(p, a, b, c, w):
 
 
 @njit(cache=True, nogil=True)
-def _edge_edge(p0, p1, q0, q1, w):
+def _edge_edge(x, i, j, k, m, w):
     """Weights of the closest points (Ericson 2005, ch. 5.1.9); True when both lie inside their edges."""
-    u0, u1, u2 = p1[0] - p0[0], p1[1] - p0[1], p1[2] - p0[2]
-    v0, v1, v2 = q1[0] - q0[0], q1[1] - q0[1], q1[2] - q0[2]
-    r0, r1, r2 = p0[0] - q0[0], p0[1] - q0[1], p0[2] - q0[2]
+    u0, u1, u2 = x[j, 0] - x[i, 0], x[j, 1] - x[i, 1], x[j, 2] - x[i, 2]
+    v0, v1, v2 = x[m, 0] - x[k, 0], x[m, 1] - x[k, 1], x[m, 2] - x[k, 2]
+    r0, r1, r2 = x[i, 0] - x[k, 0], x[i, 1] - x[k, 1], x[i, 2] - x[k, 2]
     a = u0 * u0 + u1 * u1 + u2 * u2
     e = v0 * v0 + v1 * v1 + v2 * v2
     b = u0 * v0 + u1 * v1 + u2 * v2
@@ -83,63 +87,62 @@ def _edge_edge(p0, p1, q0, q1, w):
 
 
 @njit(cache=True, nogil=True)
-def closest(kind, x, ids, w, v):
-    """Weights ``w`` (4,) and vector ``v`` (3,) = Σ w·x of relation ``ids`` among points ``x`` (n, 3).
+def closest(kind, x, ids, e, w, v):
+    """Weights ``w`` (4,) and vector ``v`` (3,) = Σ w·x of relation ``ids[e]`` among points ``x`` (n, 3).
 
     Returns (distance, True when the closest points are inside both parts).
     """
+    a = ids[e, 0]
     if kind == GROUND:
         w[0], w[1], w[2], w[3] = 1.0, 0.0, 0.0, 0.0
-        v[0], v[1], v[2] = 0.0, x[ids[0], 1], 0.0
+        v[0], v[1], v[2] = 0.0, x[a, 1], 0.0
         return v[1], True
-    a, b, c, d = x[ids[0]], x[ids[1]], x[ids[2]], x[ids[3]]
+    b, c, d = ids[e, 1], ids[e, 2], ids[e, 3]
     if kind == VERTEX_TRIANGLE:
-        inside = _vertex_triangle(a, b, c, d, w)
+        inside = _vertex_triangle(x, a, b, c, d, w)
     else:
-        inside = _edge_edge(a, b, c, d, w)
+        inside = _edge_edge(x, a, b, c, d, w)
     for i in range(3):
-        v[i] = w[0] * a[i] + w[1] * b[i] + w[2] * c[i] + w[3] * d[i]
+        v[i] = w[0] * x[a, i] + w[1] * x[b, i] + w[2] * x[c, i] + w[3] * x[d, i]
     return np.sqrt(v[0] * v[0] + v[1] * v[1] + v[2] * v[2]), inside
 
 
 @njit(cache=True, nogil=True)
-def motion_bound(kind, move, ids):
+def motion_bound(kind, move, ids, e):
     """How much nearer, m, the two sides of a relation can come under ``move`` (n, 3) at most."""
+    a = ids[e, 0]
     if kind == GROUND:
-        return abs(move[ids[0], 1])
-    split = 1 if kind == VERTEX_TRIANGLE else 2
-    first, second = 0.0, 0.0
-    for k in range(4):
-        length = 0.0
-        for i in range(3):
-            mean = 0.25 * (move[ids[0], i] + move[ids[1], i] + move[ids[2], i] + move[ids[3], i])
-            d = move[ids[k], i] - mean
-            length += d * d
-        if k < split:
-            first = max(first, length)
-        else:
-            second = max(second, length)
-    return np.sqrt(first) + np.sqrt(second)
+        return abs(move[a, 1])
+    b, c, d = ids[e, 1], ids[e, 2], ids[e, 3]
+    m0 = 0.25 * (move[a, 0] + move[b, 0] + move[c, 0] + move[d, 0])
+    m1 = 0.25 * (move[a, 1] + move[b, 1] + move[c, 1] + move[d, 1])
+    m2 = 0.25 * (move[a, 2] + move[b, 2] + move[c, 2] + move[d, 2])
+    la = (move[a, 0] - m0) ** 2 + (move[a, 1] - m1) ** 2 + (move[a, 2] - m2) ** 2
+    lb = (move[b, 0] - m0) ** 2 + (move[b, 1] - m1) ** 2 + (move[b, 2] - m2) ** 2
+    lc = (move[c, 0] - m0) ** 2 + (move[c, 1] - m1) ** 2 + (move[c, 2] - m2) ** 2
+    ld = (move[d, 0] - m0) ** 2 + (move[d, 1] - m1) ** 2 + (move[d, 2] - m2) ** 2
+    if kind == VERTEX_TRIANGLE:
+        return np.sqrt(la) + np.sqrt(max(lb, lc, ld))
+    return np.sqrt(max(la, lb)) + np.sqrt(max(lc, ld))
 
 
 @njit(cache=True, nogil=True)
-def first_hit(kind, x, move, ids, keep, local, w, v):
+def first_hit(kind, x, move, ids, e, keep, local, order, w, v):
     """Time in 0 .. 1 at which a relation comes within ``keep``, m, under ``move``; 2 if it never does.
 
-    Additive conservative advancement (Li et al. 2021, alg. 1); ``w`` and ``v`` are left at the hit, and
-    ``local`` (4, 3) is scratch.  The result errs early, never late.
+    Additive conservative advancement (Li et al. 2021, alg. 1); ``w`` and ``v`` are left at the hit.
+    ``local`` (4, 3) is scratch and ``order`` (1, 4) counts 0 .. 3.  The result errs early, never late.
     """
     if kind == GROUND:
-        y, dy = x[ids[0], 1], move[ids[0], 1]
+        y, dy = x[ids[e, 0], 1], move[ids[e, 0], 1]
         w[0], w[1], w[2], w[3] = 1.0, 0.0, 0.0, 0.0
         v[0], v[1], v[2] = 0.0, 1.0, 0.0
         return max((y - keep) / -dy, 0.0) if y + dy < keep else 2.0
-    bound = motion_bound(kind, move, ids)
-    order = np.arange(4)
+    bound = motion_bound(kind, move, ids, e)
     for k in range(4):
         for i in range(3):
-            local[k, i] = x[ids[k], i]
-    distance, _ = closest(kind, local, order, w, v)
+            local[k, i] = x[ids[e, k], i]
+    distance, _ = closest(kind, local, order, 0, w, v)
     slack = 0.1 * (distance - keep)
     if bound <= distance - keep:
         return 2.0
@@ -151,8 +154,8 @@ def first_hit(kind, x, move, ids, keep, local, w, v):
             return 2.0
         for k in range(4):
             for i in range(3):
-                local[k, i] += step * move[ids[k], i]
-        distance, _ = closest(kind, local, order, w, v)
+                local[k, i] += step * move[ids[e, k], i]
+        distance, _ = closest(kind, local, order, 0, w, v)
         if distance - keep <= slack:
             return time
     return time

@@ -13,12 +13,17 @@ The first part is the stable neo-Hookean energy with a vanishing first Lamé par
 Kim 2018, eq. 14 with λ = μ, α = 2); the second is the volume energy on the mean dilatation (Nagtegaal,
 Parks, Rice 1974).  Near rest both linearise to Hooke's law with Lamé parameters λ, μ.
 
-All arrays are flat lists of octahedra.  ``corner`` holds six node numbers: two centres, then the four
-corners of the face in cyclic order; tetrahedra that do not exist have φ = 0 and are never looked at.
+Octahedra come in batches of sixteen lanes that lie along the same axis, so that the inner loops run over
+lanes and become vector code.  ``corner`` (batches, 6, 16) holds node numbers: two centres, then the four
+corners of the face in cyclic order.  A tetrahedron that does not exist has φ = 0 and contributes nothing,
+wherever its corners point.  The other lane arrays are (batches, 16): ``mu``, ``lam`` Pa, ``inv`` = 1/a,
+``volume`` = V.
 """
 
 import numpy as np
-from numba import njit, prange
+from numba import float32, njit, prange
+
+LANES = 16
 
 # Tetrahedron m joins both centres with face corners m and m+1; local numbers ascend.
 TETS = np.array([[0, 1, 2, 3], [0, 1, 3, 4], [0, 1, 4, 5], [0, 1, 2, 5]])
@@ -62,181 +67,245 @@ def _slot_table() -> np.ndarray:
 
 GRADIENT = _gradient_table()                    # (axis, tet, corner, 3): shape gradients, 1/cube edge
 DOTS, CROSSES = _pair_tables(GRADIENT)          # of the gradients of each corner pair
+GRADIENT32, DOTS32, CROSSES32 = (t.astype(np.float32) for t in (GRADIENT, DOTS, CROSSES))
 SLOT = _slot_table()                            # (tet, pair) -> which of the 21 blocks it adds to
-
-
-@njit(cache=True, nogil=True)
-def tet_state(x, corner, o, tet, gradient, inv, out):
-    """Deformation gradient F (out[0:9], row major), its cofactor (out[9:18]) and J (out[18])."""
-    for i in range(9):
-        out[i] = 0.0
-    for k in range(4):
-        n = corner[o, tet[k]]
-        gx, gy, gz = gradient[k, 0] * inv, gradient[k, 1] * inv, gradient[k, 2] * inv
-        for i in range(3):
-            xi = x[n, i]
-            out[3 * i] += xi * gx
-            out[3 * i + 1] += xi * gy
-            out[3 * i + 2] += xi * gz
-    f0, f1, f2, f3, f4, f5, f6, f7, f8 = (
-        out[0], out[1], out[2], out[3], out[4], out[5], out[6], out[7], out[8])
-    out[9], out[10], out[11] = f4 * f8 - f5 * f7, f5 * f6 - f3 * f8, f3 * f7 - f4 * f6
-    out[12], out[13], out[14] = f2 * f7 - f1 * f8, f0 * f8 - f2 * f6, f1 * f6 - f0 * f7
-    out[15], out[16], out[17] = f1 * f5 - f2 * f4, f2 * f3 - f0 * f5, f0 * f4 - f1 * f3
-    out[18] = f0 * out[9] + f1 * out[10] + f2 * out[11]
-
+FAST = {"contract", "arcp", "nsz"}
 
 @njit(cache=True, nogil=True)
-def energy_range(lo, hi, x, corner, axis, fill, scale, body, mu, lam, cell, tets, gradient):
-    """Elastic energy, J, of octahedra lo .. hi."""
-    state = np.empty(19)
+def _load(nodes, corner, b, x):
+    """Corner positions of batch ``b`` into lanes ``x`` (18, 16), relative to each first centre."""
+    for l in range(LANES):
+        o = corner[b, 0, l]
+        for c in range(6):
+            n = corner[b, c, l]
+            for i in range(3):
+                x[3 * c + i, l] = nodes[n, i] - nodes[o, i]
+
+
+@njit(cache=True, nogil=True, fastmath=FAST)
+def _deform(x, gradient, tet, inv, state):
+    """Deformation gradient F (rows 0-8 of ``state``), its cofactor (9-17) and J (18) of one tetrahedron."""
+    p, q = 3 * tet[2], 3 * tet[3]
+    for i in range(3):
+        for k in range(3):
+            g0, g1, g2, g3 = gradient[0, k], gradient[1, k], gradient[2, k], gradient[3, k]
+            for l in range(LANES):
+                state[3 * i + k, l] = inv[l] * (x[i, l] * g0 + x[3 + i, l] * g1
+                                                + x[p + i, l] * g2 + x[q + i, l] * g3)
+    for l in range(LANES):
+        f0, f1, f2, f3, f4 = state[0, l], state[1, l], state[2, l], state[3, l], state[4, l]
+        f5, f6, f7, f8 = state[5, l], state[6, l], state[7, l], state[8, l]
+        c0, c1, c2 = f4 * f8 - f5 * f7, f5 * f6 - f3 * f8, f3 * f7 - f4 * f6
+        state[9, l], state[10, l], state[11, l] = c0, c1, c2
+        state[12, l], state[13, l], state[14, l] = f2 * f7 - f1 * f8, f0 * f8 - f2 * f6, f1 * f6 - f0 * f7
+        state[15, l], state[16, l], state[17, l] = f1 * f5 - f2 * f4, f2 * f3 - f0 * f5, f0 * f4 - f1 * f3
+        state[18, l] = f0 * c0 + f1 * c1 + f2 * c2
+
+
+@njit(cache=True, nogil=True, fastmath=FAST)
+def _add_energy(state, fill, part, filled, mean):
+    """Sums over tetrahedra: φ(|F|² + (J-2)² - 4), φ and φ(J-1)."""
+    for l in range(LANES):
+        away = state[18, l] - 2.0
+        norm = state[0, l] * state[0, l]
+        for i in range(1, 9):
+            norm += state[i, l] * state[i, l]
+        part[l] += fill[l] * (norm + away * away - 4.0)
+        filled[l] += fill[l]
+        mean[l] += fill[l] * (away + 1.0)
+
+
+@njit(cache=True, nogil=True, fastmath=FAST)
+def energy_range(lo, hi, nodes, corner, axis, fill, mu, lam, inv, volume, tets, gradient):
+    """Elastic energy, J, of batches lo .. hi."""
+    x, state = np.empty((18, LANES)), np.empty((19, LANES))
+    part, filled, mean = np.empty(LANES), np.empty(LANES), np.empty(LANES)
     total = 0.0
-    for o in range(lo, hi):
-        b = body[o]
-        m_, l_ = mu[b] * scale[o], lam[b] * scale[o]
-        inv = 1.0 / cell[b]
-        volume = cell[b] * cell[b] * cell[b] / 12.0
-        part, filled, mean = 0.0, 0.0, 0.0
+    for b in range(lo, hi):
+        _load(nodes, corner, b, x)
+        for l in range(LANES):
+            part[l], filled[l], mean[l] = 0.0, 1e-300, 0.0
         for t in range(4):
-            w = fill[o, t]
-            if w == 0.0:
-                continue
-            tet_state(x, corner, o, tets[t], gradient[axis[o], t], inv, state)
-            norm = 0.0
-            for i in range(9):
-                norm += state[i] * state[i]
-            j = state[18]
-            part += w * (norm - 3.0 + (j - 2.0) * (j - 2.0) - 1.0)
-            filled += w
-            mean += w * j
-        dilation = mean / filled - 1.0
-        total += volume * (0.5 * m_ * part + 0.5 * l_ * filled * dilation * dilation)
+            _deform(x, gradient[axis[b], t], tets[t], inv[b], state)
+            _add_energy(state, fill[b, t], part, filled, mean)
+        for l in range(LANES):
+            total += 0.5 * volume[b, l] * (mu[b, l] * part[l] + lam[b, l] * mean[l] * mean[l] / filled[l])
     return total
 
 
-@njit(cache=True, nogil=True)
-def gradient_range(lo, hi, x, corner, axis, fill, scale, body, mu, lam, cell, tets, gradient, out):
-    """Energy gradient of octahedra lo .. hi into ``out`` (octahedra, 6, 3), N."""
-    state = np.empty((4, 19))
-    for o in range(lo, hi):
-        b = body[o]
-        m_, l_ = mu[b] * scale[o], lam[b] * scale[o]
-        inv = 1.0 / cell[b]
-        volume = cell[b] * cell[b] * cell[b] / 12.0
-        filled, mean = 0.0, 0.0
+@njit(cache=True, nogil=True, fastmath=FAST)
+def _mean_pressure(x, gradient, tets, fill, lam, inv, state, filled, mean):
+    """λ(J̄ - 1), Pa, of one batch into ``mean``; the filled sum Σφ into ``filled``."""
+    for l in range(LANES):
+        filled[l], mean[l] = 1e-30, 0.0
+    for t in range(4):
+        _deform(x, gradient[t], tets[t], inv, state)
+        for l in range(LANES):
+            filled[l] += fill[t, l]
+            mean[l] += fill[t, l] * (state[18, l] - float32(1.0))
+    for l in range(LANES):
+        mean[l] *= lam[l] / filled[l]
+
+
+@njit(cache=True, nogil=True, fastmath=FAST)
+def _add_force(state, weight, mu, mean, gradient, tet, stress, force):
+    for i in range(9):
+        for l in range(LANES):
+            q = mu[l] * (state[18, l] - 2.0) + mean[l]
+            stress[i, l] = weight[l] * (mu[l] * state[i, l] + q * state[9 + i, l])
+    for c in range(4):
+        g0, g1, g2 = gradient[c, 0], gradient[c, 1], gradient[c, 2]
+        for i in range(3):
+            row = 3 * tet[c] + i
+            for l in range(LANES):
+                force[row, l] += (stress[3 * i, l] * g0 + stress[3 * i + 1, l] * g1
+                                  + stress[3 * i + 2, l] * g2)
+
+
+@njit(cache=True, nogil=True, fastmath=FAST)
+def gradient_range(lo, hi, nodes, corner, axis, fill, mu, lam, inv, volume, tets, gradient, out):
+    """Energy gradient of batches lo .. hi into ``out`` (octahedra, 6, 3), N."""
+    x, state = np.empty((18, LANES)), np.empty((19, LANES))
+    force, stress = np.empty((18, LANES)), np.empty((9, LANES))
+    filled, mean, weight = np.empty(LANES), np.empty(LANES), np.empty(LANES)
+    for b in range(lo, hi):
+        _load(nodes, corner, b, x)
+        _mean_pressure(x, gradient[axis[b]], tets, fill[b], lam[b], inv[b], state, filled, mean)
+        for i in range(18):
+            for l in range(LANES):
+                force[i, l] = 0.0
         for t in range(4):
-            if fill[o, t] != 0.0:
-                tet_state(x, corner, o, tets[t], gradient[axis[o], t], inv, state[t])
-                filled += fill[o, t]
-                mean += fill[o, t] * state[t, 18]
-        pressure = l_ * (mean / filled - 1.0)
-        for a in range(6):
-            out[o, a, 0] = 0.0
-            out[o, a, 1] = 0.0
-            out[o, a, 2] = 0.0
-        for t in range(4):
-            w = fill[o, t] * volume * inv
-            if w == 0.0:
-                continue
-            s = state[t]
-            q = m_ * (s[18] - 2.0) + pressure
-            for k in range(4):
-                g = gradient[axis[o], t, k]
-                a = tets[t, k]
+            _deform(x, gradient[axis[b], t], tets[t], inv[b], state)
+            for l in range(LANES):
+                weight[l] = fill[b, t, l] * volume[b, l] * inv[b, l]
+            _add_force(state, weight, mu[b], mean, gradient[axis[b], t], tets[t], stress, force)
+        for l in range(LANES):
+            for c in range(6):
                 for i in range(3):
-                    row = 3 * i
-                    out[o, a, i] += w * ((m_ * s[row] + q * s[9 + row]) * g[0]
-                                         + (m_ * s[row + 1] + q * s[10 + row]) * g[1]
-                                         + (m_ * s[row + 2] + q * s[11 + row]) * g[2])
+                    out[b * LANES + l, c, i] = force[3 * c + i, l]
 
 
-@njit(cache=True, nogil=True)
-def hessian_range(lo, hi, x, corner, axis, fill, scale, body, mu, lam, cell,
-                  tets, gradient, dots, crosses, tet_pairs, slot, pairs, out):
-    """Positive semi-definite Hessian blocks of octahedra lo .. hi into ``out`` (octahedra, 21, 9), N/m.
+@njit(cache=True, nogil=True, fastmath=FAST)
+def _twist(state, mu, mean, weight, inv, out):
+    """q φV F / a² of one tetrahedron into ``out`` (9, 16), q = μ(J-2) + λ(J̄-1) made harmless.
 
-    The one indefinite part, q ∂²J with q = μ(J-2) + λ(J̄-1), has eigenvalues within ±|q|σ of F's
-    largest singular value σ; scaled to at most μ it is outweighed by the μ identity of the first part.
-    σ² is bounded by mean + √2 · deviation of the eigenvalues of FᵀF (Samuelson 1968), exact at rest.
+    The part q ∂²J of the Hessian has eigenvalues within ±|q|σ, σ the largest singular value of F; scaled
+    so that |q|σ <= μ it is outweighed by the μ identity.  σ² is bounded by mean + √2 · deviation of the
+    eigenvalues of FᵀF (Samuelson 1968), which is exact at rest.
     """
-    state = np.empty((4, 19))
-    cof = np.empty((4, 3))
-    total = np.empty((6, 3))
-    for o in range(lo, hi):
-        b = body[o]
-        m_, l_ = mu[b] * scale[o], lam[b] * scale[o]
-        inv = 1.0 / cell[b]
-        volume = cell[b] * cell[b] * cell[b] / 12.0
-        filled, mean = 0.0, 0.0
+    one, third, two = float32(1.0), float32(1.0 / 3.0), float32(2.0)
+    for l in range(LANES):
+        f0, f1, f2, f3, f4 = state[0, l], state[1, l], state[2, l], state[3, l], state[4, l]
+        f5, f6, f7, f8 = state[5, l], state[6, l], state[7, l], state[8, l]
+        d0, d1, d2 = f0 * f0 + f3 * f3 + f6 * f6, f1 * f1 + f4 * f4 + f7 * f7, f2 * f2 + f5 * f5 + f8 * f8
+        e0, e1, e2 = f0 * f1 + f3 * f4 + f6 * f7, f0 * f2 + f3 * f5 + f6 * f8, f1 * f2 + f4 * f5 + f7 * f8
+        middle = (d0 + d1 + d2) * third
+        d0, d1, d2 = d0 - middle, d1 - middle, d2 - middle
+        spread = (d0 * d0 + d1 * d1 + d2 * d2 + two * (e0 * e0 + e1 * e1 + e2 * e2)) * third
+        sigma = np.sqrt(middle + np.sqrt(two * spread))
+        q = mu[l] * (state[18, l] - two) + mean[l]
+        q *= min(one, mu[l] / max(abs(q) * sigma, float32(1e-30)))
+        out[9, l] = q * weight[l] * inv[l] * inv[l]
+    for i in range(9):
+        for l in range(LANES):
+            out[i, l] = out[9, l] * state[i, l]
+
+
+@njit(cache=True, nogil=True, fastmath=FAST)
+def _add_slope(state, gradient, tet, inv, fill, own, slope):
+    """Gradient of J of one tetrahedron into ``own`` (12, 16), and weighted by φ onto ``slope`` (18, 16)."""
+    for c in range(4):
+        g0, g1, g2 = gradient[c, 0], gradient[c, 1], gradient[c, 2]
+        for i in range(3):
+            row, at = 3 * tet[c] + i, 9 + 3 * i
+            for l in range(LANES):
+                own[3 * c + i, l] = inv[l] * (state[at, l] * g0 + state[at + 1, l] * g1 + state[at + 2, l] * g2)
+                slope[row, l] += fill[l] * own[3 * c + i, l]
+
+
+@njit(cache=True, nogil=True, fastmath=FAST)
+def _add_pairs(weight, inv, dots, crosses, tet_pairs, slot, twist, own, block):
+    """φV[μ(B·B' I + ∂J ∂J'ᵀ) + q ∂²J] of a tetrahedron's ten corner pairs onto ``block`` (189, 16).
+
+    ``weight`` is φVμ.
+    """
+    for e in range(10):
+        u, v, h = 3 * tet_pairs[e, 0], 3 * tet_pairs[e, 1], 9 * slot[e]
+        c0, c1, c2 = crosses[e, 0], crosses[e, 1], crosses[e, 2]
+        near = dots[e]
+        for l in range(LANES):
+            m = weight[l]
+            d = m * inv[l] * inv[l] * near
+            wx = twist[0, l] * c0 + twist[1, l] * c1 + twist[2, l] * c2
+            wy = twist[3, l] * c0 + twist[4, l] * c1 + twist[5, l] * c2
+            wz = twist[6, l] * c0 + twist[7, l] * c1 + twist[8, l] * c2
+            a0, a1, a2 = m * own[u, l], m * own[u + 1, l], m * own[u + 2, l]
+            b0, b1, b2 = own[v, l], own[v + 1, l], own[v + 2, l]
+            block[h, l] += a0 * b0 + d
+            block[h + 1, l] += a0 * b1 + wz
+            block[h + 2, l] += a0 * b2 - wy
+            block[h + 3, l] += a1 * b0 - wz
+            block[h + 4, l] += a1 * b1 + d
+            block[h + 5, l] += a1 * b2 + wx
+            block[h + 6, l] += a2 * b0 + wy
+            block[h + 7, l] += a2 * b1 - wx
+            block[h + 8, l] += a2 * b2 + d
+
+
+@njit(cache=True, nogil=True, fastmath=FAST)
+def _add_volume(weight, slope, pairs, block):
+    """λV̄ ∂J̄ ∂J̄ᵀ of an octahedron onto all its blocks; ``weight`` is λV / Σφ."""
+    for e in range(21):
+        u, v = 3 * pairs[e, 0], 3 * pairs[e, 1]
+        for i in range(3):
+            for k in range(3):
+                for l in range(LANES):
+                    block[9 * e + 3 * i + k, l] += weight[l] * slope[u + i, l] * slope[v + k, l]
+
+
+@njit(cache=True, nogil=True, fastmath=FAST)
+def hessian_range(lo, hi, nodes, corner, axis, fill, mu, lam, inv, volume, tets, gradient,
+                  dots, crosses, tet_pairs, slot, pairs, out):
+    """Positive semi-definite Hessian blocks of batches lo .. hi into ``out`` (octahedra, 21, 9), N/m."""
+    x, state = np.empty((18, LANES), np.float32), np.empty((19, LANES), np.float32)
+    block = np.empty((189, LANES), np.float32)
+    slope, own = np.empty((18, LANES), np.float32), np.empty((12, LANES), np.float32)
+    twist = np.empty((10, LANES), np.float32)
+    filled, mean, weight = np.empty(LANES, np.float32), np.empty(LANES, np.float32), np.empty(LANES, np.float32)
+    own_mu, own_lam, own_inv = np.empty(LANES, np.float32), np.empty(LANES, np.float32), np.empty(LANES, np.float32)
+    for b in range(lo, hi):
+        _load(nodes, corner, b, x)
+        for l in range(LANES):
+            own_mu[l], own_lam[l], own_inv[l] = mu[b, l], lam[b, l], inv[b, l]
+        _mean_pressure(x, gradient[axis[b]], tets, fill[b], own_lam, own_inv, state, filled, mean)
+        block[:] = 0.0
+        slope[:] = 0.0
         for t in range(4):
-            if fill[o, t] != 0.0:
-                tet_state(x, corner, o, tets[t], gradient[axis[o], t], inv, state[t])
-                filled += fill[o, t]
-                mean += fill[o, t] * state[t, 18]
-        pressure = l_ * (mean / filled - 1.0)
-        for k in range(21):
-            for i in range(9):
-                out[o, k, i] = 0.0
-        for a in range(6):
-            for i in range(3):
-                total[a, i] = 0.0
-        for t in range(4):
-            w = fill[o, t]
-            if w == 0.0:
-                continue
-            s = state[t]
-            norm, dev = 0.0, 0.0
-            for i in range(3):
-                for j in range(3):
-                    c = s[i] * s[j] + s[3 + i] * s[3 + j] + s[6 + i] * s[6 + j]
-                    dev += c * c
-                    if i == j:
-                        norm += c
-            norm /= 3.0
-            sigma = np.sqrt(norm + np.sqrt(2.0 * max(dev / 3.0 - norm * norm, 0.0)))
-            q = m_ * (s[18] - 2.0) + pressure
-            q *= min(1.0, m_ / max(abs(q) * sigma, 1e-300))
-            for k in range(4):
-                g = gradient[axis[o], t, k]
-                for i in range(3):
-                    row = 9 + 3 * i
-                    cof[k, i] = inv * (s[row] * g[0] + s[row + 1] * g[1] + s[row + 2] * g[2])
-                    total[tets[t, k], i] += w * cof[k, i]
-            wv = w * volume
-            for k in range(10):
-                p, r = tet_pairs[k, 0], tet_pairs[k, 1]
-                c = crosses[axis[o], t, k]
-                f = wv * q * inv * inv
-                wx = f * (s[0] * c[0] + s[1] * c[1] + s[2] * c[2])
-                wy = f * (s[3] * c[0] + s[4] * c[1] + s[5] * c[2])
-                wz = f * (s[6] * c[0] + s[7] * c[1] + s[8] * c[2])
-                d = wv * m_ * inv * inv * dots[axis[o], t, k]
-                e = wv * m_
-                h = out[o, slot[t, k]]
-                h[0] += d + e * cof[p, 0] * cof[r, 0]
-                h[1] += e * cof[p, 0] * cof[r, 1] + wz
-                h[2] += e * cof[p, 0] * cof[r, 2] - wy
-                h[3] += e * cof[p, 1] * cof[r, 0] - wz
-                h[4] += d + e * cof[p, 1] * cof[r, 1]
-                h[5] += e * cof[p, 1] * cof[r, 2] + wx
-                h[6] += e * cof[p, 2] * cof[r, 0] + wy
-                h[7] += e * cof[p, 2] * cof[r, 1] - wx
-                h[8] += d + e * cof[p, 2] * cof[r, 2]
-        e = l_ * volume / filled
-        for k in range(21):
-            p, r = pairs[k, 0], pairs[k, 1]
-            for i in range(3):
-                for j in range(3):
-                    out[o, k, 3 * i + j] += e * total[p, i] * total[r, j]
+            a = axis[b]
+            _deform(x, gradient[a, t], tets[t], own_inv, state)
+            for l in range(LANES):
+                weight[l] = fill[b, t, l] * volume[b, l]
+            _twist(state, own_mu, mean, weight, own_inv, twist)
+            for l in range(LANES):
+                weight[l] *= own_mu[l]
+            _add_slope(state, gradient[a, t], tets[t], own_inv, fill[b, t], own, slope)
+            _add_pairs(weight, own_inv, dots[a, t], crosses[a, t], tet_pairs, slot[t], twist, own, block)
+        for l in range(LANES):
+            weight[l] = own_lam[l] * volume[b, l] / filled[l]
+        _add_volume(weight, slope, pairs, block)
+        for l in range(LANES):
+            for e in range(21):
+                for i in range(9):
+                    out[b * LANES + l, e, i] = block[9 * e + i, l]
 
 
 @njit(cache=True, nogil=True, parallel=True)
-def energy_all(x, corner, axis, fill, scale, body, mu, lam, cell, tets, gradient, parts):
+def energy_all(nodes, corner, axis, fill, mu, lam, inv, volume, tets, gradient, parts):
     """Elastic energy, J; ``parts`` (chunks,) is scratch, summed in order so that the bits repeat."""
     n, chunks = len(corner), len(parts)
     for c in prange(chunks):
-        parts[c] = energy_range(c * n // chunks, (c + 1) * n // chunks, x, corner, axis, fill, scale,
-                                body, mu, lam, cell, tets, gradient)
+        parts[c] = energy_range(c * n // chunks, (c + 1) * n // chunks, nodes, corner, axis, fill, mu, lam,
+                                inv, volume, tets, gradient)
     total = 0.0
     for c in range(chunks):
         total += parts[c]
@@ -244,20 +313,20 @@ def energy_all(x, corner, axis, fill, scale, body, mu, lam, cell, tets, gradient
 
 
 @njit(cache=True, nogil=True, parallel=True)
-def gradient_all(chunks, x, corner, axis, fill, scale, body, mu, lam, cell, tets, gradient, out):
+def gradient_all(chunks, nodes, corner, axis, fill, mu, lam, inv, volume, tets, gradient, out):
     n = len(corner)
     for c in prange(chunks):
-        gradient_range(c * n // chunks, (c + 1) * n // chunks, x, corner, axis, fill, scale,
-                       body, mu, lam, cell, tets, gradient, out)
+        gradient_range(c * n // chunks, (c + 1) * n // chunks, nodes, corner, axis, fill, mu, lam, inv,
+                       volume, tets, gradient, out)
 
 
 @njit(cache=True, nogil=True, parallel=True)
-def hessian_all(chunks, x, corner, axis, fill, scale, body, mu, lam, cell,
-                tets, gradient, dots, crosses, tet_pairs, slot, pairs, out):
+def hessian_all(chunks, nodes, corner, axis, fill, mu, lam, inv, volume, tets, gradient,
+                dots, crosses, tet_pairs, slot, pairs, out):
     n = len(corner)
     for c in prange(chunks):
-        hessian_range(c * n // chunks, (c + 1) * n // chunks, x, corner, axis, fill, scale, body, mu, lam,
-                      cell, tets, gradient, dots, crosses, tet_pairs, slot, pairs, out)
+        hessian_range(c * n // chunks, (c + 1) * n // chunks, nodes, corner, axis, fill, mu, lam, inv, volume,
+                      tets, gradient, dots, crosses, tet_pairs, slot, pairs, out)
 
 
 @njit(cache=True, nogil=True)
@@ -273,33 +342,29 @@ def gather_nodes(source, ptr, item, out):
         out[i, 0], out[i, 1], out[i, 2] = sx, sy, sz
 
 
-@njit(cache=True, nogil=True)
-def stretch_range(x, corner, axis, fill, body, cell, tets, gradient, steps):
-    """Largest stretch of each octahedron, (octahedra,): largest singular value of F over its tets.
+@njit(cache=True, nogil=True, fastmath=FAST)
+def stretches(nodes, corner, axis, fill, inv, tets, gradient, out):
+    """Largest stretch of each octahedron into ``out`` (octahedra,): the largest singular value of F.
 
-    By power iteration on FᵀF, started from its largest column; ``steps`` passes.
+    In closed form from the invariants of FᵀF (Smith 1961); the largest over its tetrahedra.
     """
-    state = np.empty(19)
-    out = np.zeros(len(corner), dtype=np.float32)
-    for o in range(len(corner)):
-        best = 0.0
+    x, state = np.empty((18, LANES)), np.empty((19, LANES))
+    for b in range(len(corner)):
+        _load(nodes, corner, b, x)
+        for l in range(LANES):
+            out[b * LANES + l] = 0.0
         for t in range(4):
-            if fill[o, t] == 0.0:
-                continue
-            tet_state(x, corner, o, tets[t], gradient[axis[o], t], 1.0 / cell[body[o]], state)
-            a, b, c = 1.0, 0.7, 0.4
-            length = 1.0
-            for _ in range(steps):
-                u = state[0] * a + state[1] * b + state[2] * c
-                v = state[3] * a + state[4] * b + state[5] * c
-                w = state[6] * a + state[7] * b + state[8] * c
-                a = state[0] * u + state[3] * v + state[6] * w
-                b = state[1] * u + state[4] * v + state[7] * w
-                c = state[2] * u + state[5] * v + state[8] * w
-                length = np.sqrt(a * a + b * b + c * c) + 1e-300
-                a /= length
-                b /= length
-                c /= length
-            best = max(best, np.sqrt(length))
-        out[o] = best
-    return out
+            _deform(x, gradient[axis[b], t], tets[t], inv[b], state)
+            for l in range(LANES):
+                f0, f1, f2, f3, f4 = state[0, l], state[1, l], state[2, l], state[3, l], state[4, l]
+                f5, f6, f7, f8 = state[5, l], state[6, l], state[7, l], state[8, l]
+                d0, d1 = f0 * f0 + f3 * f3 + f6 * f6, f1 * f1 + f4 * f4 + f7 * f7
+                d2 = f2 * f2 + f5 * f5 + f8 * f8
+                e0, e1, e2 = f0 * f1 + f3 * f4 + f6 * f7, f0 * f2 + f3 * f5 + f6 * f8, f1 * f2 + f4 * f5 + f7 * f8
+                middle = (d0 + d1 + d2) / 3.0
+                d0, d1, d2 = d0 - middle, d1 - middle, d2 - middle
+                r = np.sqrt((d0 * d0 + d1 * d1 + d2 * d2 + 2.0 * (e0 * e0 + e1 * e1 + e2 * e2)) / 6.0)
+                half = d0 * (d1 * d2 - e2 * e2) - e0 * (e0 * d2 - e2 * e1) + e1 * (e0 * e2 - d1 * e1)
+                angle = np.arccos(min(max(0.5 * half / (r * r * r + 1e-300), -1.0), 1.0)) / 3.0
+                if fill[b, t, l] > 0.0:
+                    out[b * LANES + l] = max(out[b * LANES + l], np.sqrt(middle + 2.0 * r * np.cos(angle)))

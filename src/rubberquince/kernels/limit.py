@@ -12,8 +12,9 @@ from rubberquince.kernels.contact import carry, merged_nodes, unit_normal
 from rubberquince.kernels.distance import closest, first_hit, motion_bound
 
 PREDICTOR, NEWTON, SAFE = 0, 1, 2
-ROUNDS = 4
-SWEEPS = 25
+ROUNDS = 8
+SWEEPS = 20
+CLOSE_ENOUGH = (1e-2, 1e-3)         # of the gap, for predictor and Newton: a sweep changing less is the last
 
 
 @njit(cache=True, nogil=True)
@@ -27,24 +28,44 @@ def kept_distance(stage, d, r):
 
 
 @njit(cache=True, nogil=True)
-def _violations(stage, ids, kind, gap, x, move, listed, local, w, v, weights, normals):
-    """Mark relations that ``move`` would bring too near; leave weights and normals at the hit."""
-    count = 0
+def _violations(stage, ids, kind, gap, among, x, move, moving, bind_node, listed, worst, weights, normals):
+    """List relations ``among`` these that ``move`` would bring too near, with weights and normals at the hit.
+
+    Of all those that hang on one node only the worst is listed: its neighbours mostly ask for the same,
+    and many rows that say one thing are slow to meet.  ``worst`` (nodes,) is scratch.  Returns how many
+    were listed anew.
+    """
+    worst[:] = -1
+    lack = np.empty(len(ids))
+    local, w, v = np.empty((4, 3)), np.empty(4), np.empty(3)
+    order = np.arange(4).reshape(1, 4)
     for e in range(len(ids)):
-        d, _ = closest(kind[e], x, ids[e], w, v)
-        keep = kept_distance(stage, max(d, 0.0), gap[e])
-        if d - motion_bound(kind[e], move, ids[e]) >= keep:
+        if not among[e]:
             continue
-        time = first_hit(kind[e], x, move, ids[e], keep, local, w, v)
+        d, _ = closest(kind[e], x, ids, e, w, v)
+        keep = kept_distance(stage, max(d, 0.0), gap[e])
+        if d - motion_bound(kind[e], move, ids, e) >= keep:
+            continue
+        time = first_hit(kind[e], x, move, ids, e, keep, local, order, w, v)
         if time > 1.0:
             continue
-        if not listed[e]:
-            count += 1
-        listed[e] = True
         for k in range(4):
             weights[e, k] = w[k]
         length = np.sqrt(v[0] * v[0] + v[1] * v[1] + v[2] * v[2])
-        unit_normal(kind[e], x, ids[e], length, v, normals[e])
+        unit_normal(kind[e], x, ids, e, length, v, normals[e])
+        lack[e] = keep
+        for k in range(4):
+            if ids[e, k] >= 0:
+                for i in range(3):
+                    lack[e] -= w[k] * normals[e, i] * (x[ids[e, k], i] + move[ids[e, k], i])
+        node = bind_node[ids[e, 0] if ids[e, 0] < moving else ids[e, 3], 0]
+        if worst[node] < 0 or lack[e] > lack[worst[node]]:
+            worst[node] = e
+    count = 0
+    for e in worst:
+        if e >= 0 and not listed[e]:
+            listed[e] = True
+            count += 1
     return count
 
 
@@ -60,14 +81,14 @@ def _project(stage, ids, kind, gap, x, listed, weights, normals, moving, bind_no
     fill = 0
     for k in range(len(rows)):
         e = rows[k]
-        fill = merged_nodes(ids[e], weights[e], moving, bind_node, bind_weight, node, coef, fill)
+        fill = merged_nodes(ids, e, weights[e], moving, bind_node, bind_weight, node, coef, fill)
         ptr[k + 1] = fill
         now = 0.0
         for c in range(4):
             if ids[e, c] >= 0:
                 for i in range(3):
                     now += weights[e, c] * normals[e, i] * x[ids[e, c], i]
-        d, _ = closest(kind[e], x, ids[e], w, v)
+        d, _ = closest(kind[e], x, ids, e, w, v)
         need[k] = min(kept_distance(stage, max(d, 0.0), gap[e]) - now, 0.0)
         give[k] = 0.0
         for j in range(ptr[k], fill):
@@ -92,14 +113,15 @@ def _project(stage, ids, kind, gap, x, listed, weights, normals, moving, bind_no
                 f = change * coef[j] * ease[node[j]]
                 for i in range(3):
                     move[node[j], i] += f * n[i]
-        if worst < 1e-4:
+        if worst < CLOSE_ENOUGH[stage]:
             break
 
 
 @njit(cache=True, nogil=True)
-def limit_motion(stage, ids, kind, gap, x, moving, bind_node, bind_weight, body, ease, move, skin_move):
+def limit_motion(stage, ids, kind, gap, pushes, x, moving, bind_node, bind_weight, body, ease, move, skin_move):
     """Bound ``move`` (nodes, 3), m, in place so that no relation closes; returns how it had to.
 
+    Relations that push (``pushes``) are met first, as they nearly always bound the others too.
     ``ease`` (nodes,) is each node's compliance, ``body`` (nodes,) its body, ``skin_move`` (n, 3) scratch
     whose still points are zero; at return it holds the skin's motion.
     0: nothing stood in the way.  1: deflected.  2: at least one body was held back as a whole.
@@ -108,14 +130,20 @@ def limit_motion(stage, ids, kind, gap, x, moving, bind_node, bind_weight, body,
     m = len(ids)
     if m == 0:
         return 0
-    listed = np.zeros(m, np.bool_)
+    listed, worst = np.zeros(m, np.bool_), np.empty(len(body), np.int64)
     weights, normals = np.empty((m, 4)), np.empty((m, 3))
-    local, w, v = np.empty((4, 3)), np.empty(4), np.empty(3)
     result = 0
-    wanted = move.copy()
-    for _ in range(ROUNDS):
-        if _violations(stage, ids, kind, gap, x, skin_move, listed, local, w, v, weights, normals) == 0:
-            break
+    wanted, everyone = move.copy(), np.ones(m, np.bool_)
+    among, wide = pushes, False
+    for turn in range(ROUNDS):
+        if turn == ROUNDS // 2:
+            among, wide = everyone, True
+        if _violations(stage, ids, kind, gap, among, x, skin_move, moving, bind_node, listed, worst,
+                       weights, normals) == 0:
+            if wide:
+                break
+            among, wide = everyone, True
+            continue
         result = 1
         move[:] = wanted
         _project(stage, ids, kind, gap, x, listed, weights, normals, moving, bind_node, bind_weight, ease,
@@ -123,13 +151,14 @@ def limit_motion(stage, ids, kind, gap, x, moving, bind_node, bind_weight, body,
         carry(move, bind_node, bind_weight, skin_move)
     if result == 0:
         return 0
-    bodies = body.max() + 1
+    shrink = np.ones(body.max() + 1)
     for attempt in range(14):
         listed[:] = False
-        if _violations(SAFE, ids, kind, gap, x, skin_move, listed, local, w, v, weights, normals) == 0:
+        if _violations(SAFE, ids, kind, gap, everyone, x, skin_move, moving, bind_node, listed, worst,
+                       weights, normals) == 0:
             break
         result = 2
-        shrink = np.ones(bodies)
+        shrink[:] = 1.0
         for e in np.flatnonzero(listed):
             for k in range(4):
                 p = ids[e, k]

@@ -10,7 +10,7 @@ Without the coarse space the count of iterations grows with stiffness and with t
 """
 
 import numpy as np
-from numba import njit, prange
+from numba import float32, njit, prange, uint64
 
 
 @njit(cache=True, nogil=True)
@@ -39,19 +39,24 @@ def gather_blocks(chunks, source, ptr, item, flip, out):
 
 @njit(cache=True, nogil=True, fastmath={"contract"})
 def product_range(lo, hi, row_ptr, col, blocks, stretch, inertia, p, y):
-    """y = (diag(inertia) + stretch·K) p for rows lo .. hi; p and y are (n, 3)."""
-    for i in range(lo, hi):
-        sx, sy, sz = 0.0, 0.0, 0.0
-        for k in range(row_ptr[i], row_ptr[i + 1]):
-            j = col[k]
-            px, py, pz = p[j, 0], p[j, 1], p[j, 2]
-            sx += blocks[k, 0] * px + blocks[k, 1] * py + blocks[k, 2] * pz
-            sy += blocks[k, 3] * px + blocks[k, 4] * py + blocks[k, 5] * pz
-            sz += blocks[k, 6] * px + blocks[k, 7] * py + blocks[k, 8] * pz
-        s, m = stretch[i], inertia[i]
-        y[i, 0] = s * sx + m * p[i, 0]
-        y[i, 1] = s * sy + m * p[i, 1]
-        y[i, 2] = s * sz + m * p[i, 2]
+    """y = (diag(inertia) + stretch·K) p for rows lo .. hi; ``p`` and ``y`` are (n, 3) float32.
+
+    Flat arrays and unsigned indices: signed ones cost a test for "counted from the end" at every access.
+    """
+    b, x, out = blocks.reshape(-1), p.reshape(-1), y.reshape(-1)
+    one, two = uint64(1), uint64(2)
+    for i in range(uint64(lo), uint64(hi)):
+        sx, sy, sz = float32(0.0), float32(0.0), float32(0.0)
+        for k in range(row_ptr[i], row_ptr[i + one]):
+            j, q = uint64(3) * col[k], uint64(9) * k
+            px, py, pz = x[j], x[j + one], x[j + two]
+            sx += b[q] * px + b[q + one] * py + b[q + two] * pz
+            sy += b[q + uint64(3)] * px + b[q + uint64(4)] * py + b[q + uint64(5)] * pz
+            sz += b[q + uint64(6)] * px + b[q + uint64(7)] * py + b[q + uint64(8)] * pz
+        s, m, r = stretch[i], inertia[i], uint64(3) * i
+        out[r] = s * sx + m * x[r]
+        out[r + one] = s * sy + m * x[r + one]
+        out[r + two] = s * sz + m * x[r + two]
 
 
 @njit(cache=True, nogil=True, parallel=True)
@@ -112,28 +117,41 @@ def diagonal_inverse(diagonal, blocks, stretch, inertia, pair_ptr, pair_node, pa
 
 @njit(cache=True, nogil=True)
 def coarse_elastic(row_ptr, col, blocks, stretch, inertia, free, aggregate, mode, out):
-    """Pᵀ(diag(inertia) + stretch·K)P into ``out`` (12·aggregates, 12·aggregates), m-free units."""
+    """Pᵀ(diag(inertia) + stretch·K)P into ``out`` (12·aggregates, 12·aggregates).
+
+    Row by row: first Σ block · mode over the row for each aggregate met, then its spread over the row's
+    own modes; most rows meet one aggregate only.
+    """
     out[:] = 0.0
+    part = np.zeros((len(out) // 12, 4, 3, 3))
     for i in range(len(row_ptr) - 1):
         if free[i] == 0.0:
             continue
-        base_i = 12 * aggregate[i]
         for k in range(row_ptr[i], row_ptr[i + 1]):
             j = col[k]
             if free[j] == 0.0:
                 continue
-            base_j = 12 * aggregate[j]
-            s = stretch[i]
-            m = inertia[i] if i == j else 0.0
+            sums = part[aggregate[j]]
+            for v in range(4):
+                w = mode[j, v] * stretch[i]
+                for a in range(3):
+                    for b in range(3):
+                        sums[v, a, b] += w * blocks[k, 3 * a + b]
+                if i == j:
+                    for a in range(3):
+                        sums[v, a, a] += mode[j, v] * inertia[i]
+        for k in range(row_ptr[i], row_ptr[i + 1]):
+            at = aggregate[col[k]]
+            sums = part[at]
+            if sums[0, 0, 0] == 0.0:
+                continue                    # spread already
             for u in range(4):
+                w = mode[i, u]
                 for v in range(4):
-                    w = mode[i, u] * mode[j, v]
-                    if w == 0.0:
-                        continue
                     for a in range(3):
                         for b in range(3):
-                            out[base_i + 3 * u + a, base_j + 3 * v + b] += w * s * blocks[k, 3 * a + b]
-                        out[base_i + 3 * u + a, base_j + 3 * v + a] += w * m
+                            out[12 * aggregate[i] + 3 * u + a, 12 * at + 3 * v + b] += w * sums[v, a, b]
+            sums[:] = 0.0
 
 
 @njit(cache=True, nogil=True)
@@ -239,7 +257,8 @@ def conjugate_gradients(chunks, rhs, tolerance, limit, row_ptr, col, blocks, str
     rhs : (n, 3) float64, N.  out : (n, 3) float64, m, overwritten; held nodes (free = 0) stay at zero.
     """
     n = len(rhs)
-    r, z, p, y = np.empty_like(rhs), np.empty_like(rhs), np.empty_like(rhs), np.empty_like(rhs)
+    r, z = np.empty_like(rhs), np.empty_like(rhs)
+    p, y = np.empty((n, 3), np.float32), np.empty((n, 3), np.float32)
     coarse = np.empty(len(factor))
     for i in range(n):
         for a in range(3):

@@ -17,6 +17,8 @@ STILL_SPEED = 1e-3          # m/s: slower sliding counts as sticking
 CONTACT_INERTIA = 5.0       # contact stiffness in units of mass / step²
 CONTACT_LOAD = 4.0          # and in units of the body's own weight pressure over the gap
 MOST_HALVINGS = 12
+ROUNDING = 1e-7             # of the energy a step of gravity brings: a rise below is not one
+SETTLED = 1e-5              # of a cell: a Newton step smaller than this is the last of its substep
 
 
 class Stopped(Exception):
@@ -62,10 +64,13 @@ class _Scheme:
 
     inertia: np.ndarray
     target: np.ndarray
+    steady: np.ndarray
     origin: np.ndarray
     rate: float
     stretch: np.ndarray
     drag: np.ndarray
+    still: float
+    rounding: float
 
 
 class Stepper:
@@ -87,6 +92,7 @@ class Stepper:
         self.frequencies = np.zeros(len(spec.solids))
         self._point_stiffness = np.zeros(len(self._skin))
         self.effort = Effort()
+        self._finest = min((s.lattice.cell for s in spec.solids), default=1.0)
         for body in range(len(spec.solids)):
             self._set_damping(body)
 
@@ -144,17 +150,20 @@ class Stepper:
         scheme = self._scheme(h, lasting)
         self._set_contact_stiffness(h, 2.25 if lasting else 1.0)
         self.system.set_ease(scheme.stretch, scheme.inertia)
-        x, cut = self._predict(scheme, h)
+        x, bulk, cut = self._predict(scheme)
         for iteration in range(quality.iterations):
             if self._stop():
                 raise Stopped
             if iteration and quality.refresh == "step":
                 self.system.assemble(x)
-            x, short = self._newton(x, scheme, h)
+            before = x
+            x, bulk, short = self._newton(x, bulk, scheme)
             cut = cut or short
+            if np.abs(x - before).max() < SETTLED * self._finest:
+                break
         v = (x - state.x) / h
         if lasting and not cut:
-            v = 1.5 / h * (x - scheme.origin)
+            v = scheme.rate * (x - scheme.origin)
         self.state = State(x, v, state.x, state.v, restart=cut)
 
     def _scheme(self, h: float, lasting: bool) -> _Scheme:
@@ -169,7 +178,8 @@ class Stepper:
             c, rate = 1.0, 1.0 / h
             origin, target = s.x, s.x + h * s.v + h * h * pull
         drag = w.damping[w.node_body] * rate
-        return _Scheme(c * w.mass / (h * h), target, origin, rate, 1.0 + drag, drag)
+        return _Scheme(c * w.mass / (h * h), target, h * s.v, origin, rate, 1.0 + drag, drag, STILL_SPEED * h,
+                       ROUNDING * float(w.mass.sum()) * max((w.gravity * h) ** 2, STILL_SPEED ** 2))
 
     def _set_contact_stiffness(self, h: float, c: float) -> None:
         w, skin = self.world, self.world.skin
@@ -181,20 +191,30 @@ class Stepper:
             self._point_stiffness[mine] = (CONTACT_INERTIA * c * mass / (h * h)
                                            + CONTACT_LOAD * w.weight_pressure(body) * area / gap)
 
-    def _predict(self, scheme: _Scheme, h: float) -> tuple[np.ndarray, bool]:
-        """Where Newton starts: the free motion, deflected by contact, if that has less energy than staying."""
-        x = self.state.x
-        move = (scheme.target - x) * self.world.free[:, None]
-        held_back = self._limit(PREDICTOR, x, move)
-        self._choose()
-        stay = self._energy(x, scheme, h, None)
-        for share in (1.0, 0.5):
-            if self._energy(x + share * move, scheme, h, None) <= stay:
-                return x + share * move, held_back
-        return x, True
+    def _predict(self, scheme: _Scheme) -> tuple[np.ndarray, float, bool]:
+        """Where Newton starts, deflected by contact: the free motion if that has less energy than staying.
 
-    def _newton(self, x: np.ndarray, scheme: _Scheme, h: float) -> tuple[np.ndarray, bool]:
-        """One Newton step with line search; True when it had to be cut."""
+        Else going on as before: friction is so steep at rest that what slides must be seen sliding from
+        the start of a step.  Returns the place, its energy short of contact, and whether a body had to be
+        held back.
+        """
+        x = self.state.x
+        for guess in (scheme.target - x, scheme.steady):
+            move = guess * self.world.free[:, None]
+            held_back = self._limit(PREDICTOR, x, move)
+            if guess is not scheme.steady:
+                bulk = self._bulk(x, scheme)
+                stay = bulk + self._contact(x) + scheme.rounding
+            ahead = self._bulk(x + move, scheme)
+            if ahead + self._contact(x + move) <= stay:
+                return x + move, ahead, held_back
+        return x, bulk, False
+
+    def _newton(self, x: np.ndarray, bulk: float, scheme: _Scheme) -> tuple[np.ndarray, float, bool]:
+        """One Newton step with line search from ``x``, whose energy short of contact is ``bulk``.
+
+        Returns the new positions, their energy, and whether the step had to be cut.
+        """
         w, skin = self.world, self.world.skin
         self._carry(x)
         self.touching.cover(self._skin, np.zeros_like(self._skin))
@@ -205,41 +225,53 @@ class Stepper:
         slope = np.empty_like(x)
         self.system.gradient(x, slope)
         slope += scheme.inertia[:, None] * (x - scheme.target)
-        slope += self.system.product(scheme.drag, np.zeros(len(x)), x - scheme.origin)
+        slope += self.system.product(scheme.drag, np.zeros(len(x)), self._late(x, scheme))
         ct.add_contact_force(ptr, node, coef, normal, force, slope)
         hold = np.zeros(len(grip))
-        still = STILL_SPEED * h
-        ct.add_friction_force(ptr, node, coef, normal, grip, x - self.state.x, still, slope, hold)
+        ct.add_friction_force(ptr, node, coef, normal, grip, x - self.state.x, scheme.still, slope, hold)
         pairs: Pairs = (ptr, node, coef, normal, curve, hold)
         move, iterations = self.system.solve(-slope, scheme.stretch, scheme.inertia, pairs, self.quality.tolerance)
         held_back = self._limit(NEWTON, x, move)
-        friction = (ptr, node, coef, normal, grip)
-        x, halved = self._search(x, move, scheme, h, friction)
+        x, bulk, halved = self._search(x, bulk, move, scheme, (ptr, node, coef, normal, grip))
         self.effort = Effort(self.effort.newton + 1, self.effort.linear + iterations,
                              self.effort.cuts + (held_back or halved))
-        return x, held_back or halved
+        return x, bulk, held_back or halved
 
-    def _search(self, x: np.ndarray, move: np.ndarray, scheme: _Scheme, h: float,
-                friction: tuple[np.ndarray, ...]) -> tuple[np.ndarray, bool]:
-        before = self._energy(x, scheme, h, friction)
+    def _search(self, x: np.ndarray, bulk: float, move: np.ndarray, scheme: _Scheme,
+                friction: tuple[np.ndarray, ...]) -> tuple[np.ndarray, float, bool]:
+        """Halve ``move`` until the whole energy, friction included, does not rise."""
+        before = bulk + self._contact(x) + self._friction(x, friction, scheme)
         share = 1.0
         for halvings in range(MOST_HALVINGS):
-            energy = self._energy(x + share * move, scheme, h, friction)
-            if energy <= before + 1e-9 * abs(before):
-                return x + share * move, halvings > 0
+            there = x + share * move
+            ahead = self._bulk(there, scheme)
+            if (ahead + self._contact(there) + self._friction(there, friction, scheme)
+                    <= before + scheme.rounding):
+                return there, ahead, halvings > 0
             share *= 0.5
-        return x, True
+        return x, bulk, True
 
-    def _energy(self, x: np.ndarray, scheme: _Scheme, h: float, friction: tuple[np.ndarray, ...] | None) -> float:
-        away = x - scheme.target
+    def _bulk(self, x: np.ndarray, scheme: _Scheme) -> float:
+        """Inertia, elasticity and damping, J; infinite where it is not a number."""
+        away, late = x - scheme.target, self._late(x, scheme)
         energy = 0.5 * float(np.vdot(scheme.inertia[:, None] * away, away)) + self.system.energy(x)
-        late = x - scheme.origin
         energy += 0.5 * float(np.vdot(late, self.system.product(scheme.drag, np.zeros(len(x)), late)))
-        self._carry(x)
-        energy += ct.contact_energy(*self._lists(), self._skin, self.world.skin.moving, self._point_stiffness)
-        if friction is not None:
-            energy += ct.friction_energy(*friction, x - self.state.x, STILL_SPEED * h)
         return energy if np.isfinite(energy) else np.inf
+
+    def _late(self, x: np.ndarray, scheme: _Scheme) -> np.ndarray:
+        """What damping resists, m: the motion without each body's mean, which single precision would blur."""
+        late = x - scheme.origin
+        first = self.world.first_node
+        for body in range(len(first) - 1):
+            late[first[body]:first[body + 1]] -= late[first[body]:first[body + 1]].mean(axis=0)
+        return late
+
+    def _contact(self, x: np.ndarray) -> float:
+        self._carry(x)
+        return ct.contact_energy(*self._lists(), self._skin, self.world.skin.moving, self._point_stiffness)
+
+    def _friction(self, x: np.ndarray, friction: tuple[np.ndarray, ...], scheme: _Scheme) -> float:
+        return ct.friction_energy(*friction, x - self.state.x, scheme.still)
 
     # --- contact --------------------------------------------------------------------------------------
 
@@ -263,7 +295,8 @@ class Stepper:
         for _ in range(3):
             ct.carry(move, skin.bind_node, skin.bind_weight, self._skin_move)
             t.cover(self._skin, self._skin_move)
-            result = limit_motion(stage, t.ids, t.kind, t.gap, self._skin, skin.moving, skin.bind_node,
+            self._choose()
+            result = limit_motion(stage, *self._lists(), self._skin, skin.moving, skin.bind_node,
                                   skin.bind_weight, self.world.node_body, self.system.ease, move, self._skin_move)
             if not t.cover(self._skin, self._skin_move):
                 return result == 2

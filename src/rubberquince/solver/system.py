@@ -22,7 +22,7 @@ class ElasticSystem:
 
     def __init__(self, world: World) -> None:
         self._world = world
-        octs, n = len(world.corner), len(world.mass)
+        octs, n = len(world.octahedra.corner), len(world.mass)
         self.chunks = 1 if world.cells < SERIAL_CELLS else min(os.cpu_count() or 1, 8)
         self._parts = np.zeros(self.chunks)
         self._oct_force = np.zeros((octs, 6, 3))
@@ -37,33 +37,47 @@ class ElasticSystem:
         self.ease = np.zeros(n)
 
     def _material(self) -> tuple[np.ndarray, ...]:
-        w = self._world
-        return (w.corner, w.axis, w.fill, w.scale, w.oct_body, w.mu, w.lam, w.cell, el.TETS, el.GRADIENT)
+        o = self._world.octahedra
+        return o.lane_corner, o.axis, o.fill, o.mu, o.lam, o.inv, o.volume, el.TETS, el.GRADIENT
 
     def energy(self, x: np.ndarray) -> float:
+        if self.chunks == 1:
+            return el.energy_range(0, len(self._world.octahedra.axis), x, *self._material())
         return el.energy_all(x, *self._material(), self._parts)
 
     def gradient(self, x: np.ndarray, out: np.ndarray) -> None:
         """Elastic energy gradient into ``out`` (n, 3), N."""
-        el.gradient_all(self.chunks, x, *self._material(), self._oct_force)
+        if self.chunks == 1:
+            el.gradient_range(0, len(self._world.octahedra.axis), x, *self._material(), self._oct_force)
+        else:
+            el.gradient_all(self.chunks, x, *self._material(), self._oct_force)
         pattern = self._world.pattern
         el.gather_nodes(self._oct_force.reshape(-1, 3), pattern.node_ptr, pattern.node_item, out)
 
     def assemble(self, x: np.ndarray) -> None:
         """Stiffness blocks at node positions ``x`` (n, 3)."""
-        el.hessian_all(self.chunks, x, *self._material(), el.DOTS, el.CROSSES, el.TET_PAIRS, el.SLOT, el.PAIRS,
-                       self._oct_blocks)
+        tables = (el.GRADIENT32, el.DOTS32, el.CROSSES32, el.TET_PAIRS, el.SLOT, el.PAIRS, self._oct_blocks)
         pattern = self._world.pattern
-        linear.gather_blocks(self.chunks, self._oct_blocks.reshape(-1, 9), pattern.block_ptr,
-                             pattern.block_item, pattern.block_flip, self.blocks)
+        sums = (self._oct_blocks.reshape(-1, 9), pattern.block_ptr, pattern.block_item, pattern.block_flip,
+                self.blocks)
+        if self.chunks == 1:
+            el.hessian_range(0, len(self._world.octahedra.axis), x, *self._material()[:-1], *tables)
+            linear.gather_blocks_range(0, len(self.blocks), *sums)
+        else:
+            el.hessian_all(self.chunks, x, *self._material()[:-1], *tables)
+            linear.gather_blocks(self.chunks, *sums)
         self._coarse_age += 1
 
     def product(self, stretch: np.ndarray, inertia: np.ndarray, p: np.ndarray) -> np.ndarray:
         """(diag(inertia) + stretch·K) p, N."""
-        y = np.empty_like(p)
+        y = np.empty(p.shape, np.float32)
         pattern = self._world.pattern
-        linear.product_all(self.chunks, pattern.row_ptr, pattern.col, self.blocks, stretch, inertia, p, y)
-        return y
+        rows = (pattern.row_ptr, pattern.col, self.blocks, stretch, inertia, p.astype(np.float32), y)
+        if self.chunks == 1:
+            linear.product_range(0, len(p), *rows)
+        else:
+            linear.product_all(self.chunks, *rows)
+        return y.astype(float)
 
     def set_ease(self, stretch: np.ndarray, inertia: np.ndarray) -> None:
         """Compliance of each node, m/N, from the diagonal: the metric of the motion limit."""
@@ -91,6 +105,6 @@ class ElasticSystem:
             w.aggregate, w.mode, move)
         if fresh:
             self._fresh_iterations = iterations
-        elif iterations > 1.5 * self._fresh_iterations + 3:
+        elif iterations > 2 * self._fresh_iterations + 6:
             self._coarse_age = COARSE_AGE
         return move, iterations

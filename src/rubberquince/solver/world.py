@@ -8,7 +8,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from rubberquince.kernels.elasticity import PAIRS
+from rubberquince.kernels.elasticity import LANES, PAIRS
 from rubberquince.shapes.polymesh import edges_of
 from rubberquince.solver.specs import Material, RunSpec, SolidSpec
 
@@ -48,10 +48,67 @@ def make_pattern(corner: np.ndarray, n: int) -> Pattern:
     node_order = np.argsort(flat, kind="stable")
     node_order = node_order[flat[node_order] >= 0]
     return Pattern(
-        row_ptr=np.searchsorted(rows, np.arange(n + 1)), col=col,
+        row_ptr=np.searchsorted(rows, np.arange(n + 1)).astype(np.uint64), col=col.astype(np.uint64),
         diagonal=np.flatnonzero(rows == col), block_ptr=np.append(first, len(key)),
         block_item=item[kept][order], block_flip=flip[kept][order],
         node_ptr=np.searchsorted(flat[node_order], np.arange(n + 1)), node_item=node_order)
+
+
+@dataclass(eq=False)
+class Octahedra:
+    """All octahedra, sorted by axis and padded to whole batches of lanes; see kernels.elasticity.
+
+    corner : (o, 6) int64, -1 where missing.  The rest are lane arrays, (batches, ..., 16).
+    """
+
+    corner: np.ndarray
+    body: np.ndarray
+    scale: np.ndarray
+    lane_corner: np.ndarray
+    axis: np.ndarray
+    fill: np.ndarray
+    mu: np.ndarray
+    lam: np.ndarray
+    inv: np.ndarray
+    volume: np.ndarray
+
+    def set_lame(self, body: int, lam: float, mu: float) -> None:
+        self.lam[self.body == body] = lam
+        self.mu[self.body == body] = mu
+        np.multiply(self.lam, self.scale, out=self.lam, where=self.body == body)
+        np.multiply(self.mu, self.scale, out=self.mu, where=self.body == body)
+
+
+def make_octahedra(solids: list[SolidSpec], first_node: np.ndarray) -> Octahedra:
+    corner = _stack([np.where(s.lattice.corner >= 0, s.lattice.corner + first, -1)
+                     for s, first in zip(solids, first_node)], (0, 6)).astype(np.int64)
+    axis = _stack([s.lattice.axis for s in solids], (0,)).astype(np.int64)
+    fill = _stack([s.lattice.fill for s in solids], (0, 4))
+    scale = _stack([s.lattice.scale for s in solids], (0,))
+    body = np.repeat(np.arange(len(solids)), [len(s.lattice.corner) for s in solids])
+    cell = np.array([s.lattice.cell for s in solids], float)
+    order: list[np.ndarray] = []
+    batch_axis: list[np.ndarray] = []
+    for a in range(3):
+        mine = np.flatnonzero(axis == a)
+        batches = -(-len(mine) // LANES)
+        order.append(np.concatenate([mine, np.full(batches * LANES - len(mine), -1)]))
+        batch_axis.append(np.full(batches, a))
+    take = np.concatenate(order).astype(np.int64)
+    real = take >= 0
+    corner = np.where(real[:, None], corner[take], -1) if len(corner) else np.zeros((0, 6), np.int64)
+    fill = np.where(real[:, None], fill[take], 0.0) if len(corner) else np.zeros((0, 4))
+
+    def lanes(values: np.ndarray) -> np.ndarray:
+        return np.ascontiguousarray(values.reshape(-1, LANES, *values.shape[1:]).swapaxes(1, -1))
+
+    lane_body = body[take].reshape(-1, LANES) if len(take) else np.zeros((0, LANES), np.int64)
+    lane_cell = cell[lane_body] if len(take) else np.zeros((0, LANES))
+    lane_scale = scale[take].reshape(-1, LANES) if len(take) else np.zeros((0, LANES))
+    return Octahedra(
+        corner=corner, body=lane_body, scale=lane_scale, lane_corner=lanes(np.maximum(corner, 0)),
+        axis=np.concatenate(batch_axis).astype(np.int64), fill=lanes(fill), mu=np.zeros(lane_body.shape),
+        lam=np.zeros(lane_body.shape), inv=1.0 / np.maximum(lane_cell, 1e-300), volume=lane_cell ** 3 / 12.0)
 
 
 @dataclass(eq=False)
@@ -83,19 +140,12 @@ class World:
         self.node_body = np.repeat(np.arange(len(solids)), counts)
         self.share = _stack([s.lattice.share for s in solids], (0,))
         self.free = 1.0 - _stack([_held(s) for s in solids], (0,))
-        self.corner = _stack([np.where(s.lattice.corner >= 0, s.lattice.corner + first, -1)
-                              for s, first in zip(solids, self.first_node)], (0, 6)).astype(np.int64)
-        self.axis = _stack([s.lattice.axis for s in solids], (0,)).astype(np.int64)
-        self.fill = _stack([s.lattice.fill for s in solids], (0, 4))
-        self.scale = _stack([s.lattice.scale for s in solids], (0,))
-        self.oct_body = np.repeat(np.arange(len(solids)), [len(s.lattice.corner) for s in solids])
-        self.cell = np.array([s.lattice.cell for s in solids], float)
-        self.pattern = make_pattern(self.corner, n)
+        self.octahedra = make_octahedra(solids, self.first_node)
+        self.pattern = make_pattern(self.octahedra.corner, n)
         self.aggregate, self.mode = _coarse_space(solids)
         self.skin = _skin(spec, self.first_node)
         self.cells = sum(s.lattice.cells for s in solids)
         bodies = len(solids)
-        self.mu, self.lam = np.zeros(bodies), np.zeros(bodies)
         self.damping = np.zeros(bodies)             # s, of Rayleigh's stiffness-proportional kind
         self.mass = np.zeros(n)
         self.gravity = spec.gravity
@@ -110,7 +160,7 @@ class World:
     def set_material(self, body: int, material: Material) -> None:
         """Write a material into the running arrays; damping is set apart, it needs a frequency."""
         self.materials[body] = material
-        self.lam[body], self.mu[body] = material.lame
+        self.octahedra.set_lame(body, *material.lame)
         mine = self.node_body == body
         self.mass[mine] = material.density * self.share[mine]
 

@@ -1,0 +1,194 @@
+"""The solver against analytic answers and an independent finite-element solution."""
+
+import numpy as np
+import pytest
+from conftest import JELLY, make_block_collider, make_solid
+from scipy.sparse import coo_array
+from scipy.sparse.linalg import spsolve
+
+from rubberquince.shapes import primitives
+from rubberquince.solver.specs import Material, Quality, RunSpec, Touch
+from rubberquince.solver.stepper import Stepper
+
+TETS_OF_OCTAHEDRON = [(0, 1, 2, 3), (0, 1, 3, 4), (0, 1, 4, 5), (0, 1, 2, 5)]
+GOOD = Quality(8, 2, True, 0.1, "substep")
+
+
+def mean_velocity(stepper):
+    mass = stepper.world.mass
+    return mass @ stepper.state.v / mass.sum()
+
+
+def linear_reference(solid, gravity):
+    """Static displacement (n, 3) m of the same tetrahedra by linear elasticity with mean dilatation.
+
+    Written from the textbook (Hughes 1980, B-bar), sharing nothing with the kernels but the cells.
+    """
+    lattice, material = solid.lattice, solid.material
+    lam, mu = material.lame
+    n = len(lattice.nodes)
+    rows, columns, values = [], [], []
+    for corner, fill, scale in zip(lattice.corner, lattice.fill, lattice.scale):
+        stiff = np.zeros((18, 18))
+        dilation, filled = np.zeros(18), 0.0
+        for tet, part in zip(TETS_OF_OCTAHEDRON, fill):
+            if part == 0.0:
+                continue
+            x = lattice.nodes[corner[list(tet)]]
+            coefficients = np.linalg.inv(np.column_stack([np.ones(4), x]))
+            weight = part * abs(np.linalg.det(np.column_stack([np.ones(4), x]))) / 6.0
+            strain = np.zeros((6, 18))
+            for local, (_, dx, dy, dz) in zip(tet, coefficients.T):
+                at = slice(3 * local, 3 * local + 3)
+                strain[:, at] = [[dx, 0, 0], [0, dy, 0], [0, 0, dz], [dy, dx, 0], [0, dz, dy], [dz, 0, dx]]
+            stiff += weight * mu * strain.T @ np.diag([2, 2, 2, 1, 1, 1]) @ strain
+            dilation += weight * strain[:3].sum(axis=0)
+            filled += weight
+        stiff += lam / filled * np.outer(dilation, dilation)
+        used = np.repeat(corner >= 0, 3)
+        index = (3 * np.maximum(corner, 0)[:, None] + np.arange(3)).reshape(-1)[used]
+        rows.append(np.repeat(index, len(index)))
+        columns.append(np.tile(index, len(index)))
+        values.append((scale * stiff[np.ix_(used, used)]).reshape(-1))
+    matrix = coo_array((np.concatenate(values), (np.concatenate(rows), np.concatenate(columns))),
+                       shape=(3 * n, 3 * n)).tocsc()
+    load = np.zeros((n, 3))
+    load[:, 1] = -gravity * material.density * lattice.share
+    free = np.repeat(~solid.held, 3)
+    sag = np.zeros(3 * n)
+    sag[free] = spsolve(matrix[free][:, free], load.reshape(-1)[free])
+    return sag.reshape(-1, 3)
+
+
+@pytest.mark.parametrize("substeps", [1, 2, 4, 8])
+def test_static_sag_agrees_with_finite_elements_at_any_substep(substeps):
+    solid = make_solid(primitives.block((10, 3, 3)), (0.2, 0.05, 0.05), 4,
+                       material=Material(20000.0, 0.4, 1000.0, 0.002), held=lambda nodes: nodes[:, 0] < -0.09)
+    gravity = 0.02                                        # small enough for the linear answer to hold
+    expected = linear_reference(solid, gravity)
+    stepper = Stepper(RunSpec([solid], [], gravity=gravity, ground=None,
+                              quality=Quality(substeps, 2, False, 1e-4, "frame")))
+    for _ in range(40):
+        stepper.frame()
+    sag = stepper.state.x - stepper.world.start
+    tip = expected[:, 1].argmin()
+    assert expected[tip, 1] < -1e-5
+    np.testing.assert_allclose(sag[tip, 1], expected[tip, 1], rtol=0.01)
+    assert np.abs(sag - expected).max() < 0.01 * abs(expected[tip, 1])
+
+
+def test_free_fall_is_that_of_a_point():
+    stepper = Stepper(RunSpec([make_solid(primitives.sphere(24, 12), (0.1, 0.1, 0.1), 5)], [], ground=None,
+                              quality=GOOD))
+    start = stepper.state.x.copy()
+    for _ in range(12):
+        stepper.frame()
+    fallen = (stepper.state.x - start).mean(axis=0)
+    time = 12 / 24
+    # BDF2 is exact for constant pull but for its first, Euler, substep: half a substep's worth late
+    np.testing.assert_allclose(fallen, [0, -0.5 * 9.81 * time ** 2, 0], atol=9.81 * time / 192)
+    np.testing.assert_allclose(mean_velocity(stepper), [0, -9.81 * time, 0], atol=1e-6)
+    shape = stepper.state.x - stepper.state.x.mean(axis=0)
+    np.testing.assert_allclose(shape, start - start.mean(axis=0), atol=1e-8)
+
+
+def tilt(degrees):
+    a = np.radians(degrees)
+    return np.array([[np.cos(a), -np.sin(a), 0], [np.sin(a), np.cos(a), 0], [0, 0, 1]])
+
+
+def slope_run(degrees, friction, frames):
+    turn = tilt(-degrees)                                 # downhill is +x
+    touch = Touch(1e-3, friction)
+    solid = make_solid(primitives.block((6, 3, 6)), (0.12, 0.05, 0.12), 3, at=turn @ np.array([0, 0.0262, 0]),
+                       material=Material(60000.0, 0.4, 1000.0, 0.05), touch=touch, rotation=turn)
+    slope = make_block_collider((3.0, 0.05, 1.0), turn @ np.array([1.0, -0.025, 0]), turn, touch, (1, 1, 1))
+    stepper = Stepper(RunSpec([solid], [slope], ground=None, quality=GOOD))
+    speeds = []
+    for _ in range(frames):
+        stepper.frame()
+        speeds.append(mean_velocity(stepper) @ turn[:, 0])
+    return np.array(speeds)
+
+
+def test_sticks_on_a_slope_below_the_friction_angle():
+    speeds = slope_run(15.0, 0.4, 24)                     # atan 0.4 = 21.8 degrees
+    assert np.abs(speeds[-6:]).max() < 2e-3
+
+
+def test_slides_on_a_slope_above_the_friction_angle():
+    speeds = slope_run(30.0, 0.3, 24)
+    gain = (speeds[-1] - speeds[8]) * 24 / (len(speeds) - 9)
+    expected = 9.81 * (np.sin(np.radians(30)) - 0.3 * np.cos(np.radians(30)))
+    np.testing.assert_allclose(gain, expected, rtol=0.03)
+
+
+@pytest.mark.parametrize("factor", [1000.0, 0.001])
+def test_absurd_stiffness_stays_finite_and_bounded(factor):
+    material = Material(JELLY.stiffness * factor, 0.44, 1050.0, 0.3)
+    solid = make_solid(primitives.sphere(20, 10), (0.1, 0.1, 0.1), 4, at=(0, 0.08, 0), material=material)
+    stepper = Stepper(RunSpec([solid], [], quality=GOOD))
+    for _ in range(36):
+        stepper.frame()
+    skin = stepper.skin()
+    assert np.isfinite(stepper.state.x).all()
+    assert skin[:, 1].min() > 0.0 and skin[:, 1].max() < 0.3
+    assert np.abs(skin).max() < 1.0
+
+
+@pytest.mark.parametrize("start", ["flat", "mirrored", "random"])
+def test_a_ruined_start_comes_to_rest(start):
+    solid = make_solid(primitives.sphere(20, 10), (0.1, 0.1, 0.1), 4, at=(0, 0.3, 0))
+    stepper = Stepper(RunSpec([solid], [], gravity=0.0, ground=None, quality=GOOD))
+    x = stepper.state.x
+    if start == "flat":
+        x[:, 1] = 0.3
+    elif start == "mirrored":
+        x[:, 0] *= -1
+    else:
+        x[:] = np.random.default_rng(3).uniform(-0.05, 0.05, x.shape)
+    for _ in range(60):
+        stepper.frame()
+    assert np.isfinite(stepper.state.x).all()
+    assert np.ptp(stepper.state.x, axis=0).max() < 0.3
+    internal = stepper.state.v - mean_velocity(stepper)
+    assert np.sqrt((internal ** 2).mean()) < 0.05
+
+
+def test_same_run_same_bits():
+    def run():
+        solid = make_solid(primitives.sphere(20, 10), (0.1, 0.1, 0.1), 5, at=(0, 0.06, 0))
+        stepper = Stepper(RunSpec([solid], [make_block_collider((0.3, 0.02, 0.3), (0, 0, 0))], quality=GOOD))
+        for _ in range(10):
+            stepper.frame()
+        return stepper.state.packed()
+    np.testing.assert_array_equal(run(), run())
+
+
+@pytest.mark.parametrize("quality", ["draft", "good", "sure"])
+def test_no_skin_point_passes_a_collider(quality):
+    from rubberquince.solver.specs import QUALITIES
+    solid = make_solid(primitives.sphere(32, 16), (0.1, 0.1, 0.1), 5, at=(0.02, 0.4, 0.01))
+    edge = make_block_collider((0.06, 0.06, 0.06), (0, 0.1, 0), cells=(1, 1, 1))
+    stepper = Stepper(RunSpec([solid], [edge], quality=QUALITIES[quality]))
+    for _ in range(20):
+        stepper.frame()
+        skin = stepper.skin()
+        inside = (np.abs(skin - [0, 0.1, 0]) < 0.03).all(axis=1)
+        assert not inside.any() and skin[:, 1].min() > 0.0
+
+
+def test_two_solids_meeting_keep_their_momentum():
+    ball = primitives.sphere(24, 12)
+    solids = [make_solid(ball, (0.1, 0.1, 0.1), 4, at=(x, 0.5, 0.0)) for x in (-0.06, 0.06)]
+    stepper = Stepper(RunSpec(solids, [], gravity=0.0, ground=None, quality=GOOD))
+    left = stepper.world.node_body == 0
+    stepper.state.v[left, 0], stepper.state.v[~left, 0] = 1.0, -0.5
+    before = stepper.world.mass @ stepper.state.v
+    for _ in range(10):
+        stepper.frame()
+    after = stepper.world.mass @ stepper.state.v
+    scale = stepper.world.mass.sum()
+    np.testing.assert_allclose(after, before, atol=2e-3 * scale)
+    relative = stepper.state.v[left].mean(axis=0)[0] - stepper.state.v[~left].mean(axis=0)[0]
+    assert relative < 0.1                                 # they met and no longer close in
