@@ -141,8 +141,10 @@ def stiffness_of(kind, ids, e, w, moving, point_stiffness):
 
 
 @njit(cache=True, nogil=True)
-def choose(ids, kind, gap, x, moving, pushes):
-    """Which relations push (``pushes``, bool): where faces already touch, borders add nothing.
+def choose(ids, kind, gap, x, moving, distance, pushes):
+    """Which relations push (``pushes``, bool), and the ``distance`` of all, m.
+
+    Where faces already touch, borders add nothing.
 
     A vertex in touch with the inside of a triangle needs no push from that triangle's neighbours' borders,
     an edge between two such vertices none from crossing edges, a triangle of three such none from points
@@ -151,7 +153,7 @@ def choose(ids, kind, gap, x, moving, pushes):
     """
     nearest = np.full(len(x), np.inf)
     w, v = np.empty(4), np.empty(3)
-    distance, inside = np.empty(len(ids)), np.empty(len(ids), np.bool_)
+    inside = np.empty(len(ids), np.bool_)
     for e in range(len(ids)):
         distance[e], inside[e] = closest(kind[e], x, ids, e, w, v)
         if kind[e] != EDGE_EDGE and inside[e] and distance[e] < gap[e]:
@@ -184,7 +186,8 @@ def contact_energy(ids, kind, gap, pushes, x, moving, point_stiffness):
 
 
 @njit(cache=True, nogil=True)
-def active_pairs(ids, kind, gap, pushes, x, moving, point_stiffness, bind_node, bind_weight, piece, friction):
+def active_pairs(ids, kind, gap, pushes, x, moving, point_stiffness, bind_node, bind_weight, piece, friction,
+                 ground_friction):
     """Relations nearer than their gap, as pairs over nodes for the linear system.
 
     Returns pair_ptr, pair_node, pair_coef, normal (k, 3), curvature (k,) N/m, force (k,) N, and
@@ -210,8 +213,7 @@ def active_pairs(ids, kind, gap, pushes, x, moving, point_stiffness, bind_node, 
         _, slope, curve[m] = gap_energy(d, gap[e], k)
         force[m] = -slope
         mu = friction[piece[ids[e, 0]]]
-        if kind[e] != GROUND:
-            mu = min(mu, friction[piece[ids[e, 3]]])
+        mu = min(mu, ground_friction if kind[e] == GROUND else friction[piece[ids[e, 3]]])
         grip[m] = mu * force[m]
         unit_normal(kind[e], x, ids, e, d, v, normal[m])
         fill = merged_nodes(ids, e, w, moving, bind_node, bind_weight, node, coef, fill)
@@ -318,7 +320,7 @@ def add_friction_force(ptr, node, coef, normal, grip, move, still, out, stiffnes
 
 @njit(cache=True, nogil=True)
 def deepest(ids, kind, gap, x, piece, moving, out):
-    """Largest part of the gap used up, m, for each piece into ``out``."""
+    """Largest part of a gap used up, 0 .. 1, for each piece into ``out``."""
     w, v = np.empty(4), np.empty(3)
     out[:] = 0.0
     for e in range(len(ids)):
@@ -326,4 +328,4 @@ def deepest(ids, kind, gap, x, piece, moving, out):
         for side in (0, 3):
             p = ids[e, side]
             if 0 <= p < moving:
-                out[piece[p]] = max(out[piece[p]], gap[e] - d)
+                out[piece[p]] = max(out[piece[p]], 1.0 - d / gap[e])

@@ -12,7 +12,8 @@ from rubberquince.kernels.contact import carry, merged_nodes, unit_normal
 from rubberquince.kernels.distance import closest, first_hit, motion_bound
 
 PREDICTOR, NEWTON, SAFE = 0, 1, 2
-ROUNDS = 8
+ROUNDS = 4
+SMALL = 0.5                         # of the distance
 SWEEPS = 20
 CLOSE_ENOUGH = (1e-2, 1e-3)         # of the gap, for predictor and Newton: a sweep changing less is the last
 
@@ -28,7 +29,7 @@ def kept_distance(stage, d, r):
 
 
 @njit(cache=True, nogil=True)
-def _violations(stage, ids, kind, gap, among, x, move, moving, bind_node, listed, worst, weights, normals):
+def _violations(stage, ids, kind, gap, distance, among, x, move, moving, bind_node, listed, worst, weights, normals):
     """List relations ``among`` these that ``move`` would bring too near, with weights and normals at the hit.
 
     Of all those that hang on one node only the worst is listed: its neighbours mostly ask for the same,
@@ -42,12 +43,21 @@ def _violations(stage, ids, kind, gap, among, x, move, moving, bind_node, listed
     for e in range(len(ids)):
         if not among[e]:
             continue
-        d, _ = closest(kind[e], x, ids, e, w, v)
+        d = distance[e]
         keep = kept_distance(stage, max(d, 0.0), gap[e])
-        if d - motion_bound(kind[e], move, ids, e) >= keep:
+        bound = motion_bound(kind[e], move, ids, e)
+        if d - bound >= keep:
             continue
-        time = first_hit(kind[e], x, move, ids, e, keep, local, order, w, v)
-        if time > 1.0:
+        if stage != SAFE and bound < SMALL * d:         # too small a motion to turn the normal
+            closest(kind[e], x, ids, e, w, v)
+            along = 0.0
+            for k in range(4):
+                if ids[e, k] >= 0:
+                    for i in range(3):
+                        along += w[k] * v[i] * move[ids[e, k], i]
+            if d + along / d >= keep:
+                continue
+        elif first_hit(kind[e], x, move, ids, e, keep, local, order, w, v) > 1.0:
             continue
         for k in range(4):
             weights[e, k] = w[k]
@@ -70,14 +80,13 @@ def _violations(stage, ids, kind, gap, among, x, move, moving, bind_node, listed
 
 
 @njit(cache=True, nogil=True)
-def _project(stage, ids, kind, gap, x, listed, weights, normals, moving, bind_node, bind_weight, ease, move):
+def _project(stage, ids, gap, distance, x, listed, weights, normals, moving, bind_node, bind_weight, ease, move):
     """Projected Gauss-Seidel over the listed rows; ``move`` (nodes, 3) is changed in place."""
     rows = np.flatnonzero(listed)
     width = 4 * bind_node.shape[1]
     ptr = np.zeros(len(rows) + 1, np.int64)
     node, coef = np.empty(len(rows) * width, np.int64), np.empty(len(rows) * width)
     need, give, multiplier = np.empty(len(rows)), np.empty(len(rows)), np.zeros(len(rows))
-    w, v = np.empty(4), np.empty(3)
     fill = 0
     for k in range(len(rows)):
         e = rows[k]
@@ -88,8 +97,7 @@ def _project(stage, ids, kind, gap, x, listed, weights, normals, moving, bind_no
             if ids[e, c] >= 0:
                 for i in range(3):
                     now += weights[e, c] * normals[e, i] * x[ids[e, c], i]
-        d, _ = closest(kind[e], x, ids, e, w, v)
-        need[k] = min(kept_distance(stage, max(d, 0.0), gap[e]) - now, 0.0)
+        need[k] = min(kept_distance(stage, max(distance[e], 0.0), gap[e]) - now, 0.0)
         give[k] = 0.0
         for j in range(ptr[k], fill):
             give[k] += coef[j] * coef[j] * ease[node[j]]
@@ -118,11 +126,11 @@ def _project(stage, ids, kind, gap, x, listed, weights, normals, moving, bind_no
 
 
 @njit(cache=True, nogil=True)
-def limit_motion(stage, ids, kind, gap, pushes, x, moving, bind_node, bind_weight, body, ease, move, skin_move):
+def limit_motion(stage, ids, kind, gap, distance, pushes, x, moving, bind_node, bind_weight, body, ease, move, skin_move):
     """Bound ``move`` (nodes, 3), m, in place so that no relation closes; returns how it had to.
 
     Relations that push (``pushes``) are met first, as they nearly always bound the others too.
-    ``ease`` (nodes,) is each node's compliance, ``body`` (nodes,) its body, ``skin_move`` (n, 3) scratch
+    ``distance`` (relations,) is where they stand now, at skin points ``x``.  ``ease`` (nodes,) is each node's compliance, ``body`` (nodes,) its body, ``skin_move`` (n, 3) scratch
     whose still points are zero; at return it holds the skin's motion.
     0: nothing stood in the way.  1: deflected.  2: at least one body was held back as a whole.
     """
@@ -138,7 +146,7 @@ def limit_motion(stage, ids, kind, gap, pushes, x, moving, bind_node, bind_weigh
     for turn in range(ROUNDS):
         if turn == ROUNDS // 2:
             among, wide = everyone, True
-        if _violations(stage, ids, kind, gap, among, x, skin_move, moving, bind_node, listed, worst,
+        if _violations(stage, ids, kind, gap, distance, among, x, skin_move, moving, bind_node, listed, worst,
                        weights, normals) == 0:
             if wide:
                 break
@@ -146,7 +154,7 @@ def limit_motion(stage, ids, kind, gap, pushes, x, moving, bind_node, bind_weigh
             continue
         result = 1
         move[:] = wanted
-        _project(stage, ids, kind, gap, x, listed, weights, normals, moving, bind_node, bind_weight, ease,
+        _project(stage, ids, gap, distance, x, listed, weights, normals, moving, bind_node, bind_weight, ease,
                  move)
         carry(move, bind_node, bind_weight, skin_move)
     if result == 0:
@@ -154,7 +162,7 @@ def limit_motion(stage, ids, kind, gap, pushes, x, moving, bind_node, bind_weigh
     shrink = np.ones(body.max() + 1)
     for attempt in range(14):
         listed[:] = False
-        if _violations(SAFE, ids, kind, gap, everyone, x, skin_move, moving, bind_node, listed, worst,
+        if _violations(SAFE, ids, kind, gap, distance, everyone, x, skin_move, moving, bind_node, listed, worst,
                        weights, normals) == 0:
             break
         result = 2

@@ -60,47 +60,68 @@ def sphere(around: int, rings: int) -> PolyMesh:
 def revolved(profile: np.ndarray, around: int, flutes: int = 0, depth: np.ndarray | None = None) -> PolyMesh:
     """Turn ``profile`` (k, 2) of (radius, height), bottom to top, about y; closed where radius is 0.
 
-    With ``flutes`` the radius swells and narrows that often around, by ``depth`` (k,) of itself.
+    With ``flutes`` the radius swells and narrows that often around, by ``depth`` (k,) of itself.  Towards
+    the axis rings halve their divisions, so that faces stay about square and no needles meet at the pole.
     """
     if around < 3 or len(profile) < 2 or (profile[:, 0] < 0).any():
         raise ShapeError("A revolved shape needs at least 3 divisions around and a profile right of its axis.")
     depth = np.zeros(len(profile)) if depth is None else depth
-    turn = np.arange(around) * (2 * np.pi / around)
-    radius = profile[:, :1] * (1.0 - depth[:, None] * (0.5 - 0.5 * np.cos(flutes * turn)) ** 2)
-    ring = np.stack([radius * np.sin(turn), np.broadcast_to(profile[:, 1:], radius.shape),
-                     radius * np.cos(turn)], axis=2)
-    points, rows = [], []
-    count = 0
-    for k in range(len(profile)):
-        if profile[k, 0] == 0.0:
-            points.append(ring[k, :1])
-            rows.append(np.full(around, count))
-            count += 1
-        else:
-            points.append(ring[k])
-            rows.append(count + np.arange(around))
-            count += around
+    counts = _ring_counts(profile, around)
+    first_point = np.concatenate([[0], np.cumsum(counts)])
+    first_uv = np.concatenate([[0], np.cumsum(counts + 1)])
+    points, uvs = [], []
+    for k, n in enumerate(counts):
+        turn = np.arange(n) * (2 * np.pi / n)
+        radius = profile[k, 0] * (1.0 - depth[k] * (0.5 - 0.5 * np.cos(flutes * turn)) ** 2)
+        points.append(np.stack([radius * np.sin(turn), np.full(n, profile[k, 1]), radius * np.cos(turn)], axis=1))
+        uvs.append(np.stack([np.linspace(0, 1, n + 1), np.full(n + 1, k / (len(profile) - 1))], axis=1))
     sizes: list[np.ndarray] = []
     corners: list[np.ndarray] = []
     uv_corners: list[np.ndarray] = []
     for k in range(len(profile) - 1):
-        low, high = rows[k], rows[k + 1]
-        low_uv, high_uv = k * (around + 1) + np.arange(around), (k + 1) * (around + 1) + np.arange(around)
-        quad = np.stack([low, np.roll(low, -1), np.roll(high, -1), high], axis=1)
-        uv = np.stack([low_uv, low_uv + 1, high_uv + 1, high_uv], axis=1)
-        if profile[k, 0] == 0.0:
-            quad, uv = quad[:, [0, 2, 3]], uv[:, [0, 2, 3]]
-        elif profile[k + 1, 0] == 0.0:
-            quad, uv = quad[:, [0, 1, 2]], uv[:, [0, 1, 2]]
-        sizes.append(np.full(around, quad.shape[1]))
-        corners.append(quad.reshape(-1))
-        uv_corners.append(uv.reshape(-1))
-    across = np.tile(np.linspace(0, 1, around + 1), len(profile))
-    up = np.repeat(np.linspace(0, 1, len(profile)), around + 1)
+        low, high = _band(int(counts[k]), int(counts[k + 1]))
+        face = np.concatenate([low, high[:, ::-1]], axis=1)
+        in_low = np.arange(face.shape[1]) < low.shape[1]
+        ring = np.where(in_low, counts[k], counts[k + 1])
+        sizes.append(np.full(len(face), face.shape[1]))
+        corners.append((face % ring + np.where(in_low, first_point[k], first_point[k + 1])).reshape(-1))
+        uv_corners.append((face + np.where(in_low, first_uv[k], first_uv[k + 1])).reshape(-1))
     return PolyMesh(_fit_unit(np.concatenate(points)), np.concatenate(sizes).astype(np.int32),
-                    np.concatenate(corners).astype(np.int32),
-                    np.stack([across, up], axis=1).astype(np.float32),
+                    np.concatenate(corners).astype(np.int32), np.concatenate(uvs).astype(np.float32),
                     np.concatenate(uv_corners).astype(np.int32))
+
+
+def _ring_counts(profile: np.ndarray, around: int) -> np.ndarray:
+    """Divisions of each ring: 1 on the axis, else ``around`` halved until faces are about square."""
+    steps = np.linalg.norm(np.diff(profile, axis=0), axis=1)
+    length = np.minimum(np.append(steps, np.inf), np.insert(steps, 0, np.inf))
+    counts = np.ones(len(profile), np.int64)
+    for k in range(len(profile)):
+        if profile[k, 0] == 0.0:
+            continue
+        n = around
+        while n % 2 == 0 and n > 8 and 2 * np.pi * profile[k, 0] / n < 0.6 * length[k]:
+            n //= 2
+        counts[k] = n
+    for sweep in (range(1, len(counts)), range(len(counts) - 2, -1, -1)):       # neighbours differ by at most 2
+        for k in sweep:
+            before = counts[k - 1] if sweep.step > 0 else counts[k + 1]
+            if counts[k] > 1 and before > 1:
+                counts[k] = max(counts[k], before // 2)
+    return counts
+
+
+def _band(low: int, high: int) -> tuple[np.ndarray, np.ndarray]:
+    """Corners of the faces between two rings, (faces, c) on the lower and on the upper ring, left to right."""
+    faces = np.arange(max(min(low, high), 1) if min(low, high) > 1 else max(low, high))[:, None]
+
+    def side(count: int) -> np.ndarray:
+        if count == 1:
+            return np.zeros((len(faces), 1), np.int64)
+        each = count // len(faces)
+        return faces * each + np.arange(each + 1)
+
+    return side(low), side(high)
 
 
 def resampled(profile: np.ndarray, steps: int) -> np.ndarray:

@@ -6,7 +6,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from rubberquince.kernels import contact as ct
-from rubberquince.kernels.limit import NEWTON, PREDICTOR, limit_motion
+from rubberquince.kernels.limit import NEWTON, PREDICTOR, SAFE, limit_motion
 from rubberquince.solver.frequency import damping_time, standing_frequency
 from rubberquince.solver.specs import Material, RunSpec, Touch
 from rubberquince.solver.system import ElasticSystem, Pairs
@@ -17,6 +17,7 @@ STILL_SPEED = 1e-3          # m/s: slower sliding counts as sticking
 CONTACT_INERTIA = 5.0       # contact stiffness in units of mass / step²
 CONTACT_LOAD = 4.0          # and in units of the body's own weight pressure over the gap
 MOST_HALVINGS = 12
+MOST_WIDENINGS = 4          # of the boxes that a deflected motion may leave
 ROUNDING = 1e-7             # of the energy a step of gravity brings: a rise below is not one
 SETTLED = 1e-5              # of a cell: a Newton step smaller than this is the last of its substep
 
@@ -88,7 +89,7 @@ class Stepper:
         self.state = State(rest.copy(), zero, rest.copy(), zero.copy())
         self._skin = self.world.skin.points.copy()
         self._skin_move = np.zeros_like(self._skin)
-        self._pushes = np.zeros(0, bool)
+        self._pushes, self._distance = np.zeros(0, bool), np.zeros(0)
         self.frequencies = np.zeros(len(spec.solids))
         self._point_stiffness = np.zeros(len(self._skin))
         self.effort = Effort()
@@ -116,6 +117,13 @@ class Stepper:
     def set_gravity(self, gravity: float) -> None:
         self.world.gravity = gravity
 
+    def set_ground_friction(self, friction: float) -> None:
+        self.world.ground_friction = friction
+
+    def restore(self, state: State) -> None:
+        """Go on from a state of this same world."""
+        self.state = state
+
     def _set_damping(self, body: int) -> None:
         solid = replace(self.world.spec.solids[body], material=self.world.materials[body])
         self.frequencies[body] = standing_frequency(solid)
@@ -132,6 +140,7 @@ class Stepper:
         """Go on by one frame.  Raises Stopped with the state as it was when asked to stop."""
         before = self.state.copy()
         self.effort = Effort()
+        self._forget()
         if not len(self.world.mass):
             return self.effort
         try:
@@ -143,6 +152,20 @@ class Stepper:
             self.state = before
             raise
         return self.effort
+
+    def _forget(self) -> None:
+        """Drop what was kept for speed, so that a frame depends on the state before it and nothing else."""
+        self.touching.forget()
+        self.system.stale()
+
+    def deepest_contact(self) -> np.ndarray:
+        """For each solid, the part of a gap that its deepest contact uses up: 0 = clear, 1 = touching."""
+        skin = self.world.skin
+        self._carry(self.state.x)
+        self.touching.cover(self._skin, np.zeros_like(self._skin))
+        depth = np.zeros(len(self.world.gap))
+        ct.deepest(self.touching.ids, self.touching.kind, self.touching.gap, self._skin, skin.piece, skin.moving, depth)
+        return depth[: len(self.world.spec.solids)]
 
     def _substep(self, h: float) -> None:
         state, quality = self.state, self.quality
@@ -221,7 +244,7 @@ class Stepper:
         self._choose()
         ptr, node, coef, normal, curve, force, grip = ct.active_pairs(
             *self._lists(), self._skin, skin.moving, self._point_stiffness, skin.bind_node, skin.bind_weight,
-            skin.piece, w.friction)
+            skin.piece, w.friction, w.ground_friction)
         slope = np.empty_like(x)
         self.system.gradient(x, slope)
         slope += scheme.inertia[:, None] * (x - scheme.target)
@@ -284,22 +307,33 @@ class Stepper:
 
     def _choose(self) -> None:
         t = self.touching
-        self._pushes = np.zeros(len(t.ids), bool)
-        ct.choose(t.ids, t.kind, t.gap, self._skin, self.world.skin.moving, self._pushes)
+        self._pushes, self._distance = np.zeros(len(t.ids), bool), np.zeros(len(t.ids))
+        ct.choose(t.ids, t.kind, t.gap, self._skin, self.world.skin.moving, self._distance, self._pushes)
 
     def _limit(self, stage: int, x: np.ndarray, move: np.ndarray) -> bool:
         """Bound ``move`` in place; True when a body had to be held back as a whole."""
         skin, t = self.world.skin, self.touching
         self._carry(x)
         wanted = move.copy()
-        for _ in range(3):
-            ct.carry(move, skin.bind_node, skin.bind_weight, self._skin_move)
-            t.cover(self._skin, self._skin_move)
-            self._choose()
-            result = limit_motion(stage, *self._lists(), self._skin, skin.moving, skin.bind_node,
-                                  skin.bind_weight, self.world.node_body, self.system.ease, move, self._skin_move)
-            if not t.cover(self._skin, self._skin_move):
+        ct.carry(move, skin.bind_node, skin.bind_weight, self._skin_move)
+        reach = [self._skin_move.copy()]
+        for attempt in range(MOST_WIDENINGS):
+            if t.cover(self._skin, *reach) or (stage == PREDICTOR and attempt == 0):
+                self._choose()
+            result = self._limit_once(stage, move)
+            if t.holds(self._skin, self._skin_move):
                 return result == 2
-            move[:] = wanted                       # deflected out of the listed boxes: look again, wider
-        move[:] = 0.0
+            reach.append(self._skin_move.copy())    # deflected out of the listed boxes: look again, wider
+            if attempt < MOST_WIDENINGS - 1:
+                move[:] = wanted
+        while not t.holds(self._skin, self._skin_move):
+            move *= 0.5
+            ct.carry(move, skin.bind_node, skin.bind_weight, self._skin_move)
+        self._limit_once(SAFE, move)
         return True
+
+    def _limit_once(self, stage: int, move: np.ndarray) -> int:
+        skin, t = self.world.skin, self.touching
+        return limit_motion(stage, t.ids, t.kind, t.gap, self._distance, self._pushes, self._skin, skin.moving,
+                            skin.bind_node, skin.bind_weight, self.world.node_body, self.system.ease, move,
+                            self._skin_move)

@@ -7,7 +7,7 @@ from rubberquince.kernels.distance import GROUND
 from rubberquince.kernels.tree import build_tree, overlapping_triangles, refit
 from rubberquince.solver.world import World
 
-SLACK = 0.3         # of the gap: how far a resting point may stray before the lists are made anew
+SLACK = 0.15        # of the gap: how far a resting point may stray before the lists are made anew
 
 
 class _Tree:
@@ -48,22 +48,30 @@ class Touching:
     def _ground_gap(self) -> float:
         return self._world.spec.ground.gap if self._world.spec.ground else 0.0
 
-    def cover(self, x: np.ndarray, move: np.ndarray) -> bool:
-        """Make sure the lists hold for skin points ``x`` (n, 3) moving by ``move`` (n, 3), m.
+    def cover(self, x: np.ndarray, *moves: np.ndarray) -> bool:
+        """Make sure the lists hold for skin points ``x`` (n, 3) and for each of ``moves`` (n, 3) from there, m.
 
         Returns True when they were made anew.
         """
+        if all(self.holds(x, move) for move in moves):
+            return False
+        moving = self._world.skin.moving
+        ends = [x[:moving] + move[:moving] for move in moves]
+        low, high = np.minimum.reduce([x[:moving], *ends]), np.maximum.reduce([x[:moving], *ends])
+        path = np.sqrt(np.maximum.reduce([(move[:moving] ** 2).sum(axis=1) for move in moves]))
+        self._rebuild(x, low, high, path)
+        return True
+
+    def holds(self, x: np.ndarray, move: np.ndarray) -> bool:
+        """True when neither ``x`` nor ``x + move`` leaves the boxes the lists were made for."""
         moving = self._world.skin.moving
         now, then = x[:moving], x[:moving] + move[:moving]
-        low, high = np.minimum(now, then), np.maximum(now, then)
-        if (low >= self._core_low).all() and (high <= self._core_high).all():
-            return False
-        self._rebuild(x, low, high, np.linalg.norm(move[:moving], axis=1))
-        return True
+        return bool((now >= self._core_low).all() and (now <= self._core_high).all()
+                    and (then >= self._core_low).all() and (then <= self._core_high).all())
 
     def _rebuild(self, x: np.ndarray, low: np.ndarray, high: np.ndarray, path: np.ndarray) -> None:
         world, skin, moving = self._world, self._world.skin, self._world.skin.moving
-        slack = SLACK * self._widest + np.minimum(2.0 * path, self._widest)
+        slack = SLACK * self._widest + 0.5 * np.minimum(path, self._widest)
         self._core_low, self._core_high = low - slack[:, None], high + slack[:, None]
         self._low[:moving] = self._core_low - self._widest / 2
         self._high[:moving] = self._core_high + self._widest / 2

@@ -149,6 +149,7 @@ class World:
         self.damping = np.zeros(bodies)             # s, of Rayleigh's stiffness-proportional kind
         self.mass = np.zeros(n)
         self.gravity = spec.gravity
+        self.ground_friction = spec.ground.friction if spec.ground else 0.0
         self.materials: list[Material] = [s.material for s in solids]
         pieces = len(solids) + len(spec.colliders)
         self.gap, self.friction = np.zeros(pieces), np.zeros(pieces)

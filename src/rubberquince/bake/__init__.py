@@ -1,0 +1,1 @@
+"""Running a scene and keeping its frames."""

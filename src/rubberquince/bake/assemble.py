@@ -1,0 +1,112 @@
+"""From a scene to what the solver is told, and the keys that say what a frame depends on."""
+
+import hashlib
+import json
+from collections import OrderedDict
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+from rubberquince.document.bodies import Meshes, piece_points, unit_mesh
+from rubberquince.document.scene import ImportedShape, Piece, Scene, SolidValues
+from rubberquince.errors import RunError, ShapeError
+from rubberquince.shapes.lattice import Lattice, build_lattice
+from rubberquince.solver.specs import (
+    LEAST_POISSON,
+    MOST_POISSON,
+    QUALITIES,
+    ColliderSpec,
+    Material,
+    RunSpec,
+    SolidSpec,
+    Touch,
+)
+
+GROUND_GAP = 1e-4           # m; the piece's own gap is what counts on the ground
+_lattices: OrderedDict[str, Lattice] = OrderedDict()
+_MOST_LATTICES = 16
+
+
+@dataclass(frozen=True, eq=False)
+class Assembly:
+    """A run, and which pieces its bodies are: solids in order, then colliders."""
+
+    spec: RunSpec
+    solids: list[Piece]
+    colliders: list[Piece]
+
+
+def material_of(values: SolidValues) -> Material:
+    poisson = LEAST_POISSON + values.keeps_volume * (MOST_POISSON - LEAST_POISSON)
+    return Material(values.stiffness, poisson, values.density, values.wobble_halves)
+
+
+def touch_of(piece: Piece) -> Touch:
+    return Touch(piece.contact.gap, piece.contact.friction)
+
+
+def lattice_of(piece: Piece, meshes: Meshes) -> Lattice:
+    """The lattice of a solid, kept for the next run of the same shape, size and cells."""
+    mesh = unit_mesh(piece.shape, meshes)
+    size, cells = piece.place.size, piece.solid.cells
+    key = f"{mesh.key} {size} {cells}"
+    if key not in _lattices:
+        _lattices[key] = build_lattice(mesh.points * np.array(size), mesh.triangles, min(size) / cells)
+        while len(_lattices) > _MOST_LATTICES:
+            _lattices.popitem(last=False)
+    _lattices.move_to_end(key)
+    return _lattices[key]
+
+
+def assemble(scene: Scene, meshes: Meshes) -> Assembly:
+    """What the solver is told of a scene.  Raises RunError naming the piece that cannot take part."""
+    solids = [p for p in scene.pieces if p.role == "solid"]
+    colliders = [p for p in scene.pieces if p.role == "collider"]
+    solid_specs, collider_specs = [], []
+    for piece in solids + colliders:
+        try:
+            mesh = unit_mesh(piece.shape, meshes)
+            if piece.role == "solid":
+                solid_specs.append(SolidSpec(
+                    mesh.triangles, lattice_of(piece, meshes), piece.place.rotation(),
+                    np.array(piece.place.position), material_of(piece.solid), touch_of(piece)))
+            else:
+                collider_specs.append(ColliderSpec(piece_points(piece, meshes), mesh.triangles, touch_of(piece)))
+        except ShapeError as error:
+            raise RunError(f"{piece.name}: {error}") from None
+    run = scene.run
+    ground = Touch(GROUND_GAP, run.ground_friction) if run.ground else None
+    return Assembly(RunSpec(solid_specs, collider_specs, run.fps, run.gravity, ground, QUALITIES[run.quality]),
+                    solids, colliders)
+
+
+def run_key(scene: Scene) -> int:
+    """What every frame of the scene depends on, as a number above 1."""
+    return _number({"pieces": [_physics(p, values=True) for p in scene.pieces if p.role != "scenery"],
+                    "run": scene.run.model_dump(exclude={"last"})})
+
+
+def topology_key(scene: Scene) -> int:
+    """What the arrays of a run depend on: while it stays, values can change in the running arrays."""
+    return _number({"pieces": [_physics(p, values=False) for p in scene.pieces if p.role != "scenery"],
+                    "run": scene.run.model_dump(exclude={"last", "gravity", "ground_friction"})})
+
+
+def _physics(piece: Piece, values: bool) -> dict[str, Any]:
+    shape = piece.shape.model_dump(exclude={"name"})
+    if isinstance(piece.shape, ImportedShape):
+        shape = {"mesh": piece.shape.mesh}
+    data: dict[str, Any] = {"role": piece.role, "shape": shape, "place": piece.place.model_dump()}
+    if piece.role == "solid":
+        data["cells"] = piece.solid.cells
+    if values:
+        data["contact"] = piece.contact.model_dump()
+        if piece.role == "solid":
+            data["solid"] = piece.solid.model_dump()
+    return data
+
+
+def _number(data: Any) -> int:
+    digest = hashlib.sha256(json.dumps(data, sort_keys=True).encode()).digest()
+    return int.from_bytes(digest[:8], "little") % (2 ** 63 - 2) + 2

@@ -1,0 +1,167 @@
+"""Frames on disk: one checksummed chunk a frame, so that a kill or a torn write costs one frame at most.
+
+A frame counts once its stamp is written, and the stamp is written last.  The stamp is the run key of the
+scene it was computed from, or MIXED when a value changed on the way.
+"""
+
+import json
+import os
+import queue
+import shutil
+import threading
+import warnings
+from pathlib import Path
+
+import numpy as np
+import zarr
+from zarr.codecs import Crc32cCodec
+
+from rubberquince.errors import RunError
+
+FORMAT = 1
+ABSENT, MIXED = 0, 1
+READINGS = ("volume", "stretch", "contact", "speed", "height")
+
+
+class FrameCache:
+    """Skin points (float32), solver state (float64) and readings of every frame of one run.
+
+    Raises RunError when the folder cannot be used.  One process writes; others may read.
+    """
+
+    def __init__(self, folder: Path, layout: dict[str, int], frames: int, write: bool = True) -> None:
+        self.folder = folder
+        self._layout = {"format": FORMAT, **layout}
+        try:
+            if write and not self._fits():
+                shutil.rmtree(folder, ignore_errors=True)
+                folder.mkdir(parents=True, exist_ok=True)
+                self._create(frames)
+            self._open(write)
+            if write and frames > self._stamps.shape[0]:
+                for array, width in self._arrays():
+                    array.resize((frames, *width))
+        except OSError as error:
+            raise RunError(f"Frames cannot be kept in “{folder}”: "
+                           f"{(error.strerror or 'unknown error').lower()}.") from None
+
+    def _fits(self) -> bool:
+        """True when the folder holds a cache of just this layout."""
+        try:
+            return json.loads((self.folder / "layout.json").read_text()) == self._layout
+        except (OSError, ValueError):
+            return False
+
+    def _create(self, frames: int) -> None:
+        layout = self._layout
+        widths = {"skin": (layout["points"], 3), "state": (layout["state"],),
+                  "readings": (layout["solids"], len(READINGS)), "effort": (2,)}
+        for name, width in widths.items():
+            zarr.create_array(store=self.folder / name, shape=(frames, *width), chunks=(1, *(max(w, 1) for w in width)),
+                              dtype="float32" if name == "skin" else "float64", fill_value=np.nan,
+                              compressors=[Crc32cCodec()])
+        zarr.create_array(store=self.folder / "stamps", shape=(frames,), chunks=(1,), dtype="int64",
+                          fill_value=ABSENT, compressors=[Crc32cCodec()])
+        part = self.folder / "layout.json.part"
+        part.write_text(json.dumps(self._layout))
+        os.replace(part, self.folder / "layout.json")
+
+    def _open(self, write: bool) -> None:
+        mode = "r+" if write else "r"
+        try:
+            with warnings.catch_warnings():
+                warnings.simplefilter("ignore")
+                self._skin, self._state, self._readings, self._effort, self._stamps = (
+                    zarr.open_array(self.folder / name, mode=mode)
+                    for name in ("skin", "state", "readings", "effort", "stamps"))
+        except (OSError, ValueError, KeyError) as error:
+            raise RunError(f"The frames in “{self.folder}” cannot be read: {type(error).__name__}.") from None
+
+    def _arrays(self) -> list[tuple[zarr.Array, tuple[int, ...]]]:
+        return [(a, a.shape[1:]) for a in (self._skin, self._state, self._readings, self._effort, self._stamps)]
+
+    @property
+    def frames(self) -> int:
+        return int(self._stamps.shape[0])
+
+    def write(self, frame: int, stamp: int, skin: np.ndarray, state: np.ndarray, readings: np.ndarray,
+              effort: np.ndarray) -> None:
+        self._stamps[frame] = ABSENT
+        self._skin[frame] = skin
+        self._state[frame] = state
+        self._readings[frame] = readings
+        self._effort[frame] = effort
+        self._stamps[frame] = stamp
+
+    def stamp(self, frame: int) -> int:
+        """Stamp of a frame, ABSENT when it was not written or is torn."""
+        try:
+            return int(self._stamps[frame]) if 0 <= frame < self.frames else ABSENT
+        except (ValueError, OSError):
+            return ABSENT
+
+    def stamps(self) -> np.ndarray:
+        return np.array([self.stamp(k) for k in range(self.frames)], np.int64)
+
+    def skin(self, frame: int) -> np.ndarray | None:
+        return self._whole(self._skin, frame)
+
+    def state(self, frame: int) -> np.ndarray | None:
+        return self._whole(self._state, frame)
+
+    def readings(self, frame: int) -> np.ndarray | None:
+        return self._whole(self._readings, frame)
+
+    def effort(self, frame: int) -> np.ndarray | None:
+        return self._whole(self._effort, frame)
+
+    def _whole(self, array: zarr.Array, frame: int) -> np.ndarray | None:
+        """A frame's row, or None when it is absent or its checksum does not hold."""
+        if self.stamp(frame) == ABSENT:
+            return None
+        try:
+            row = np.asarray(array[frame])
+        except (ValueError, OSError):
+            return None
+        return None if np.isnan(row).any() else row
+
+    def last_good(self, first: int, stamp: int) -> int | None:
+        """The last frame up to which every frame from ``first`` is whole and bears ``stamp``."""
+        good = None
+        for frame in range(first, self.frames):
+            if self.stamp(frame) != stamp or self.state(frame) is None or self.skin(frame) is None:
+                break
+            good = frame
+        return good
+
+
+class CacheWriter:
+    """Writes frames in its own thread, so that solving never waits for the disk."""
+
+    def __init__(self, cache: FrameCache) -> None:
+        self._cache = cache
+        self._queue: queue.Queue[tuple | None] = queue.Queue(maxsize=32)
+        self.error: str | None = None
+        self._thread = threading.Thread(target=self._work, name="cache writer", daemon=True)
+        self._thread.start()
+
+    def put(self, *frame: object) -> None:
+        """Arguments as for FrameCache.write.  Raises RunError when an earlier write failed."""
+        if self.error:
+            raise RunError(self.error)
+        self._queue.put(frame)
+
+    def close(self) -> None:
+        """Wait until all is written."""
+        self._queue.put(None)
+        self._thread.join()
+
+    def _work(self) -> None:
+        while (frame := self._queue.get()) is not None:
+            if self.error:
+                continue
+            try:
+                self._cache.write(*frame)
+            except OSError as error:
+                self.error = (f"Frames cannot be written to “{self._cache.folder}”: "
+                              f"{(error.strerror or 'unknown error').lower()}; the bake stopped.")

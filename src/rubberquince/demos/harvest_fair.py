@@ -1,0 +1,60 @@
+"""A set pudding of the village's own mould, above its plate on a stall table."""
+
+import numpy as np
+
+from rubberquince.document.scene import (
+    ContactValues,
+    Look,
+    Piece,
+    Place,
+    RevolvedShape,
+    RunSettings,
+    Scene,
+    SolidValues,
+)
+from rubberquince.shapes.primitives import rounded
+
+# (radius, height, flute depth), bottom to top, in parts of the height
+PUDDING = ((0.0, 0.0, 0.0), (0.52, 0.0, 0.0), (0.64, 0.02, 0.05), (0.72, 0.12, 0.12), (0.70, 0.25, 0.10),
+           (0.645, 0.31, 0.05), (0.635, 0.35, 0.08), (0.61, 0.46, 0.20), (0.54, 0.62, 0.24), (0.42, 0.78, 0.24),
+           (0.27, 0.90, 0.18), (0.12, 0.975, 0.08), (0.05, 1.0, 0.0), (0.0, 1.0, 0.0))
+PLATE = ((0.0, 0.10, 0), (0.45, 0.10, 0), (0.48, 0.0, 0), (0.54, 0.0, 0), (0.58, 0.12, 0), (0.97, 0.86, 0),
+         (1.0, 0.94, 0), (0.98, 1.0, 0), (0.94, 0.99, 0), (0.66, 0.44, 0), (0.58, 0.38, 0), (0.0, 0.38, 0))
+TABLE = ((0.0, 0.0, 0), (0.30, 0.0, 0), (0.31, 0.03, 0), (0.10, 0.07, 0), (0.07, 0.20, 0), (0.07, 0.70, 0),
+         (0.14, 0.90, 0), (0.47, 0.935, 0), (0.50, 0.955, 0), (0.50, 0.99, 0), (0.49, 1.0, 0), (0.0, 1.0, 0))
+
+TABLE_HEIGHT = 0.72
+PLATE_WELL = 0.38           # of the plate's height: where a thing on it stands
+PLATE_HEIGHT = 0.024
+
+
+def _profile(points: tuple[tuple[float, float, float], ...], passes: int) -> tuple[tuple[float, float, float], ...]:
+    smooth = rounded(np.array(points, float), passes)
+    return tuple((float(r), float(h), float(d)) for r, h, d in np.round(smooth, 5))
+
+
+def pudding_piece(height_above_plate: float = 0.07) -> Piece:
+    size = (0.18, 0.125, 0.18)
+    base = TABLE_HEIGHT + PLATE_WELL * PLATE_HEIGHT + height_above_plate
+    return Piece(
+        id="pudding", name="Pudding", role="solid",
+        shape=RevolvedShape(name="fluted dome", profile=_profile(PUDDING, 2), flutes=12, around=144, bands=42),
+        place=Place(position=(0.0, base + size[1] / 2, 0.0), size=size),
+        solid=SolidValues(cells=7, stiffness=4200.0, keeps_volume=0.8, wobble_halves=0.35, density=1050.0),
+        contact=ContactValues(gap=0.001, friction=0.35),
+        look=Look(material="jelly", colour="#E8890C"))
+
+
+def scene() -> Scene:
+    """The pudding, its plate and the stall table."""
+    plate = Piece(
+        id="plate", name="Plate", role="collider",
+        shape=RevolvedShape(name="plate", profile=_profile(PLATE, 1), around=96, bands=34),
+        place=Place(position=(0.0, TABLE_HEIGHT + 0.0005 + PLATE_HEIGHT / 2, 0.0), size=(0.27, PLATE_HEIGHT, 0.27)),
+        contact=ContactValues(gap=0.001, friction=0.35), look=Look(material="matte", colour="#E9E6DF"))
+    table = Piece(
+        id="table", name="Stall table", role="collider",
+        shape=RevolvedShape(name="round table", profile=_profile(TABLE, 1), around=96, bands=60),
+        place=Place(position=(0.0, TABLE_HEIGHT / 2, 0.0), size=(0.8, TABLE_HEIGHT, 0.8)),
+        contact=ContactValues(gap=0.001, friction=0.6), look=Look(material="matte", colour="#B98A5A"))
+    return Scene(pieces=(pudding_piece(), plate, table), run=RunSettings(last=120))

@@ -1,0 +1,1 @@
+"""The document: a scene of pieces, its history, and its file."""

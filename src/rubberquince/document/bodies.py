@@ -1,0 +1,58 @@
+"""From pieces to geometry: the mesh of a shape, and where its points stand in the world."""
+
+from functools import lru_cache
+
+import numpy as np
+
+from rubberquince.document.scene import (
+    BlockShape,
+    ImportedShape,
+    Piece,
+    Place,
+    RevolvedShape,
+    Shape,
+    SphereShape,
+)
+from rubberquince.errors import ShapeError
+from rubberquince.shapes import primitives
+from rubberquince.shapes.polymesh import PolyMesh
+
+Meshes = dict[str, PolyMesh]
+
+
+@lru_cache(maxsize=64)
+def _primitive(shape: BlockShape | SphereShape | RevolvedShape) -> PolyMesh:
+    if isinstance(shape, BlockShape):
+        return primitives.block(shape.divisions)
+    if isinstance(shape, SphereShape):
+        return primitives.sphere(shape.around, shape.rings)
+    profile = primitives.resampled(np.array(shape.profile, float), shape.bands)
+    return primitives.revolved(profile[:, :2], shape.around, shape.flutes, profile[:, 2])
+
+
+def unit_mesh(shape: Shape, meshes: Meshes) -> PolyMesh:
+    """The mesh of a shape in the unit box.  Raises ShapeError when an imported mesh is not at hand."""
+    if isinstance(shape, ImportedShape):
+        if shape.mesh not in meshes:
+            raise ShapeError(f"The mesh of “{shape.name}” is missing from the scene; import it again.")
+        return meshes[shape.mesh]
+    return _primitive(shape)
+
+
+def placed_points(mesh: PolyMesh, place: Place) -> np.ndarray:
+    """World positions (n, 3) m of a unit mesh's points."""
+    return (mesh.points * np.array(place.size)) @ place.rotation().T + np.array(place.position)
+
+
+def piece_points(piece: Piece, meshes: Meshes) -> np.ndarray:
+    return placed_points(unit_mesh(piece.shape, meshes), piece.place)
+
+
+def piece_triangles(piece: Piece, meshes: Meshes) -> np.ndarray:
+    return unit_mesh(piece.shape, meshes).triangles
+
+
+def resting_height(mesh: PolyMesh, place: Place, on: float = 0.0) -> float:
+    """The height of the centre at which the lowest point of the piece stands ``on`` metres up."""
+    low = placed_points(mesh, place)[:, 1].min()
+    return place.position[1] + on - float(low)

@@ -1,0 +1,162 @@
+"""The scene as plain, frozen data.  SI units; angles in degrees; y is up.
+
+A changed scene is a new scene that shares what did not change, so undo keeps whole scenes cheaply and
+listeners find out what changed by identity.
+"""
+
+from typing import Annotated, Any, Literal
+
+import numpy as np
+from pydantic import BaseModel, ConfigDict, Field, ValidationError
+from scipy.spatial.transform import Rotation
+
+from rubberquince.errors import SceneError
+
+VERSION = 1
+
+Finite = Annotated[float, Field(allow_inf_nan=False, ge=-1e4, le=1e4)]
+Length = Annotated[float, Field(allow_inf_nan=False, gt=0, le=1e3)]
+Vector = tuple[Finite, Finite, Finite]
+Role = Literal["solid", "collider", "scenery"]
+
+
+class Plain(BaseModel):
+    model_config = ConfigDict(frozen=True, extra="forbid")
+
+
+class BlockShape(Plain):
+    """A cuboid, divided along x, y and z."""
+
+    kind: Literal["block"] = "block"
+    divisions: tuple[Annotated[int, Field(ge=1, le=200)], Annotated[int, Field(ge=1, le=200)],
+                     Annotated[int, Field(ge=1, le=200)]] = (12, 8, 12)
+
+
+class SphereShape(Plain):
+    """A sphere of ``around`` meridians and ``rings`` bands."""
+
+    kind: Literal["sphere"] = "sphere"
+    around: int = Field(48, ge=6, le=400)
+    rings: int = Field(24, ge=3, le=200)
+
+
+class RevolvedShape(Plain):
+    """A profile of (radius, height, flute depth) turned about y, radius swelling ``flutes`` times around."""
+
+    kind: Literal["revolved"] = "revolved"
+    name: str = Field("revolved shape", max_length=60)
+    profile: tuple[tuple[Annotated[float, Field(ge=0, le=100)], Finite, Annotated[float, Field(ge=0, le=1)]],
+                   ...] = Field(min_length=2, max_length=400)
+    flutes: int = Field(0, ge=0, le=60)
+    around: int = Field(96, ge=6, le=800)
+    bands: int = Field(40, ge=2, le=400)
+
+
+class ImportedShape(Plain):
+    """A mesh from a file, kept with the scene under the hash of its content."""
+
+    kind: Literal["imported"] = "imported"
+    name: str = Field("mesh", max_length=120)
+    mesh: str = Field(pattern=r"^[0-9a-f]{32}$")
+
+
+Shape = Annotated[BlockShape | SphereShape | RevolvedShape | ImportedShape, Field(discriminator="kind")]
+
+
+class Place(Plain):
+    """Centre of the piece, turn about x, y and z (y first), and real size along its own axes."""
+
+    position: Vector = (0.0, 0.0, 0.0)
+    turn: Vector = (0.0, 0.0, 0.0)
+    size: tuple[Length, Length, Length] = (0.1, 0.1, 0.1)
+
+    def rotation(self) -> np.ndarray:
+        """(3, 3) rotation matrix."""
+        x, y, z = self.turn
+        return Rotation.from_euler("YXZ", [y, x, z], degrees=True).as_matrix()
+
+
+class SolidValues(Plain):
+    """What a Solid is made of.  ``keeps_volume`` 0 .. 1 is Poisson's ratio 0.25 .. 0.495."""
+
+    cells: int = Field(8, ge=2, le=60)
+    stiffness: float = Field(4200.0, ge=1.0, le=1e9, allow_inf_nan=False)
+    keeps_volume: float = Field(0.8, ge=0.0, le=1.0)
+    wobble_halves: float = Field(0.35, ge=0.0, le=60.0)
+    density: float = Field(1050.0, ge=1.0, le=3e4)
+
+
+class ContactValues(Plain):
+    gap: float = Field(0.001, ge=1e-5, le=0.1)
+    friction: float = Field(0.4, ge=0.0, le=5.0)
+
+
+class Look(Plain):
+    material: Literal["jelly", "matte"] = "matte"
+    colour: str = Field("#C9C2B4", pattern=r"^#[0-9A-Fa-f]{6}$")
+
+
+class Piece(Plain):
+    """Anything in the scene: it has a shape, a place and a role."""
+
+    id: str = Field(pattern=r"^[a-z0-9]{1,16}$")
+    name: str = Field(min_length=1, max_length=60)
+    visible: bool = True
+    shape: Shape
+    place: Place = Place()
+    role: Role = "solid"
+    solid: SolidValues = SolidValues()
+    contact: ContactValues = ContactValues()
+    look: Look = Look()
+
+
+class RunSettings(Plain):
+    """How the scene is run: frames first .. last, gravity downwards, the ground at height 0."""
+
+    first: int = Field(1, ge=0, le=100_000)
+    last: int = Field(120, ge=1, le=100_000)
+    fps: float = Field(24.0, ge=1.0, le=240.0)
+    gravity: float = Field(9.81, ge=-100.0, le=100.0)
+    ground: bool = True
+    ground_friction: float = Field(0.5, ge=0.0, le=5.0)
+    quality: Literal["draft", "good", "sure"] = "good"
+
+
+class Scene(Plain):
+    """One document."""
+
+    version: int = VERSION
+    length_unit: Literal["mm", "cm", "m", "in"] = "cm"
+    pieces: tuple[Piece, ...] = ()
+    run: RunSettings = RunSettings()
+
+    def piece(self, piece_id: str) -> Piece:
+        for piece in self.pieces:
+            if piece.id == piece_id:
+                return piece
+        raise KeyError(piece_id)
+
+    def with_piece(self, piece: Piece) -> "Scene":
+        """The same scene with ``piece`` in the place of the one with its id."""
+        return self.model_copy(update={
+            "pieces": tuple(piece if p.id == piece.id else p for p in self.pieces)})
+
+
+def changed(model: Any, path: str, value: Any) -> Any:
+    """A copy of ``model`` with the value at a dotted ``path`` replaced and checked.
+
+    Raises SceneError with one sentence when the value is out of its range.
+    """
+    head, _, rest = path.partition(".")
+    fresh = changed(getattr(model, head), rest, value) if rest else value
+    if rest:
+        return model.model_copy(update={head: fresh})
+    try:
+        return type(model).model_validate({**dict(model), head: fresh})
+    except ValidationError as error:
+        raise SceneError(f"{head.replace('_', ' ').capitalize()}: {_sentence(error)}") from None
+
+
+def _sentence(error: ValidationError) -> str:
+    text = error.errors()[0]["msg"]
+    return text.replace("Input should be", "it should be").rstrip(".") + "."

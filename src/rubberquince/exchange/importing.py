@@ -1,0 +1,72 @@
+"""Bring a mesh file in: read it in a guarded process, turn it right side out, guess its unit."""
+
+import subprocess
+import sys
+import tempfile
+from dataclasses import dataclass
+from pathlib import Path
+
+import numpy as np
+
+from rubberquince.errors import ShapeError
+from rubberquince.exchange.reader import REFUSED
+from rubberquince.shapes.polymesh import PolyMesh, is_closed, volume
+from rubberquince.shapes.primitives import unit_and_size
+
+SUFFIXES = (".obj",)
+MOST_SECONDS = 60.0
+BIGGEST_PROP = 5.0          # m; numbers above mean that the file is in centimetres
+
+
+@dataclass(frozen=True, eq=False)
+class Imported:
+    """A mesh in the unit box, its real size (3,) and centre (3,) m, and sentences on what was done."""
+
+    mesh: PolyMesh
+    size: np.ndarray
+    centre: np.ndarray
+    notes: tuple[str, ...]
+
+
+def import_mesh(path: Path) -> Imported:
+    """Read a mesh file.  Raises ShapeError with one sentence."""
+    if path.suffix.lower() not in SUFFIXES:
+        raise ShapeError(f"“{path.name}” is not a mesh this program reads; it reads {', '.join(SUFFIXES)}.")
+    if not path.is_file():
+        raise ShapeError(f"“{path.name}” is not there.")
+    mesh, notes = _right_side_out(_read_guarded(path))
+    low, high = mesh.bounds()
+    if (high - low).max() > BIGGEST_PROP:
+        mesh = mesh.placed(mesh.points / 100.0)
+        notes.append("The numbers are large, so they were taken as centimetres.")
+    if not is_closed(mesh.triangles):
+        notes.append("The mesh is not closed; as a Solid it is filled as well as can be.")
+    unit, size, centre = unit_and_size(mesh)
+    return Imported(unit, size, centre, tuple(notes))
+
+
+def _read_guarded(path: Path) -> PolyMesh:
+    with tempfile.TemporaryDirectory() as folder:
+        target = Path(folder) / "mesh.npz"
+        try:
+            done = subprocess.run([sys.executable, "-m", "rubberquince.exchange.reader", str(path), str(target)],
+                                  capture_output=True, text=True, timeout=MOST_SECONDS)
+        except subprocess.TimeoutExpired:
+            raise ShapeError(f"“{path.name}” took longer than a minute to read; it was given up.") from None
+        if done.returncode == REFUSED:
+            raise ShapeError(done.stdout.strip().splitlines()[-1])
+        if done.returncode or not target.exists():
+            raise ShapeError(f"“{path.name}” cannot be read: it is damaged or too large.")
+        with np.load(target, allow_pickle=False) as arrays:
+            return PolyMesh(**{name: arrays[name] for name in arrays.files})
+
+
+def _right_side_out(mesh: PolyMesh) -> tuple[PolyMesh, list[str]]:
+    if not is_closed(mesh.triangles) or volume(mesh.points, mesh.triangles) >= 0:
+        return mesh, []
+    ends = np.cumsum(mesh.face_sizes)
+    face = np.repeat(np.arange(len(ends)), mesh.face_sizes)
+    flip = (ends[face] - 1) - (np.arange(len(face)) - (ends - mesh.face_sizes)[face])
+    turned = PolyMesh(mesh.points, mesh.face_sizes, mesh.face_points[flip], mesh.uvs,
+                      mesh.face_uvs[flip] if len(mesh.face_uvs) else mesh.face_uvs)
+    return turned, ["The faces looked inwards; they were turned."]

@@ -1,0 +1,75 @@
+"""The process that reads one file from outside: it may crash, hang or ask for too much; we may not.
+
+Run as ``python -m rubberquince.exchange.reader SOURCE TARGET``; writes arrays to TARGET, or prints one
+sentence and exits with 3.
+"""
+
+import resource
+import sys
+from pathlib import Path
+
+import numpy as np
+import tinyobjloader
+
+from rubberquince.errors import ShapeError
+from rubberquince.shapes.polymesh import PolyMesh
+
+MOST_MEMORY = 6 * 1024 ** 3
+REFUSED = 3
+
+
+def read_obj(path: Path) -> PolyMesh:
+    """Polygons and texture coordinates of an OBJ file, all groups as one mesh."""
+    config = tinyobjloader.ObjReaderConfig()
+    config.triangulate = False
+    reader = tinyobjloader.ObjReader()
+    if not reader.ParseFromFile(str(path), config):
+        raise ShapeError(f"“{path.name}” cannot be read as OBJ: {_first_line(reader.Error())}.")
+    attributes = reader.GetAttrib()
+    points = np.array(attributes.vertices, float).reshape(-1, 3)
+    uvs = np.array(attributes.texcoords, np.float32).reshape(-1, 2)
+    sizes, corners, uv_corners = [], [], []
+    for shape in reader.GetShapes():
+        index = np.array(shape.mesh.numpy_indices(), np.int64).reshape(-1, 3)
+        sizes.append(np.array(shape.mesh.numpy_num_face_vertices(), np.int64).reshape(-1))
+        corners.append(index[:, 0])
+        uv_corners.append(index[:, 2])
+    if not sizes or not sum(map(len, sizes)):
+        raise ShapeError(f"“{path.name}” holds no faces.")
+    return tidy(points, np.concatenate(sizes), np.concatenate(corners), uvs, np.concatenate(uv_corners))
+
+
+def tidy(points: np.ndarray, sizes: np.ndarray, corners: np.ndarray, uvs: np.ndarray,
+         uv_corners: np.ndarray) -> PolyMesh:
+    """A checked mesh: faces of fewer than three corners and points without a face are left out."""
+    keep = np.repeat(sizes >= 3, sizes)
+    corners, uv_corners, sizes = corners[keep], uv_corners[keep], sizes[sizes >= 3]
+    if len(corners) and (corners.min() < 0 or corners.max() >= len(points)):
+        raise ShapeError("The mesh is damaged: a face names a point that does not exist.")
+    used, index = np.unique(corners, return_inverse=True)
+    has_uv = len(uvs) > 0 and len(uv_corners) > 0 and bool((uv_corners >= 0).all())
+    return PolyMesh(points[used], sizes.astype(np.int32), index.reshape(-1).astype(np.int32),
+                    uvs if has_uv else np.zeros((0, 2), np.float32),
+                    uv_corners.astype(np.int32) if has_uv else np.zeros(0, np.int32))
+
+
+def _first_line(text: str) -> str:
+    lines = [line.strip() for line in text.splitlines() if line.strip()]
+    return lines[0].rstrip(".").lower() if lines else "the file is damaged"
+
+
+def main() -> int:
+    source, target = Path(sys.argv[1]), Path(sys.argv[2])
+    resource.setrlimit(resource.RLIMIT_AS, (MOST_MEMORY, MOST_MEMORY))
+    try:
+        mesh = read_obj(source)
+    except ShapeError as error:
+        print(error)
+        return REFUSED
+    np.savez(target, points=mesh.points, face_sizes=mesh.face_sizes, face_points=mesh.face_points,
+             uvs=mesh.uvs, face_uvs=mesh.face_uvs)
+    return 0
+
+
+if __name__ == "__main__":
+    sys.exit(main())

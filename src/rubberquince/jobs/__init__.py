@@ -1,0 +1,1 @@
+"""The solver process and the link to it."""

@@ -1,0 +1,72 @@
+"""Numbers with units as artists type them: "18 cm", "7 in", "1/3", "4.2 kPa".  SI inside."""
+
+import math
+import re
+
+import pint
+
+from rubberquince.errors import ValueTextError
+
+_registry: pint.UnitRegistry = pint.UnitRegistry()
+_registry.define("percent_ = 0.01 = %")
+_NUMBER = r"[+-]?(?:\d+[.,]?\d*|[.,]\d+)(?:[eE][+-]?\d+)?"
+_PATTERN = re.compile(rf"^\s*({_NUMBER})(?:\s*/\s*(\d+[.,]?\d*))?\s*([^\d\s][^\s]*(?:\s?[²³/*][^\s]*)?)?\s*$")
+_SHORT = {'"': "inch", "'": "foot", "°": "degree", "%": "percent_", "kg/m³": "kg/m**3", "m/s²": "m/s**2",
+          "kg/l": "kg/l"}
+
+
+def parse(text: str, unit: str) -> float:
+    """The SI value of ``text``; a bare number is in ``unit``.  Raises ValueTextError with one sentence."""
+    match = _PATTERN.match(text)
+    if not match:
+        raise ValueTextError(f"“{_short(text)}” is not a number; type for instance {_example(unit)}.")
+    number = float(match[1].replace(",", "."))
+    if match[2]:
+        divisor = float(match[2].replace(",", "."))
+        if divisor == 0.0:
+            raise ValueTextError(f"“{_short(text)}” divides by zero.")
+        number /= divisor
+    given = match[3] or unit
+    try:
+        value = float(_registry.Quantity(number, _unit(given)).to(_unit(unit)).magnitude * _factor(unit))
+    except (pint.PintError, ValueError, TypeError, AttributeError, AssertionError, KeyError):
+        raise ValueTextError(
+            f"“{_short(given)}” is not a unit for this; type for instance {_example(unit)}.") from None
+    if not math.isfinite(value):
+        raise ValueTextError(f"“{_short(text)}” is too large a number.")
+    return value
+
+
+def show(value: float, unit: str) -> str:
+    """``value`` (SI) in ``unit``, with as many digits as an artist can use."""
+    if not unit:
+        return _digits(value)
+    gap = "" if unit in {"%", "°"} else " "
+    return f"{_digits(value / _factor(unit))}{gap}{unit}"
+
+
+def _factor(unit: str) -> float:
+    """How many SI units one ``unit`` is."""
+    if unit in {"", "°"}:                     # angles are kept in degrees
+        return 1.0
+    return float(_registry.Quantity(1.0, _unit(unit)).to_base_units().magnitude)
+
+
+def _unit(text: str) -> str:
+    return _SHORT.get(text, text.replace("²", "**2").replace("³", "**3"))
+
+
+def _digits(value: float) -> str:
+    if value == 0 or not math.isfinite(value):
+        return "0" if value == 0 else str(value)
+    places = max(0, 3 - math.floor(math.log10(abs(value))) - 1)
+    text = f"{value:.{min(places, 6)}f}"
+    return text.rstrip("0").rstrip(".") if "." in text else text
+
+
+def _example(unit: str) -> str:
+    return f"“18 {unit}”" if unit else "“0.5”"
+
+
+def _short(text: str) -> str:
+    return text if len(text) <= 24 else text[:23] + "…"
