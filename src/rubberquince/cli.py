@@ -115,3 +115,7 @@ def main() -> None:
     except QuinceError as error:
         print(error, file=sys.stderr)
         sys.exit(2)
+
+
+if __name__ == "__main__":
+    main()

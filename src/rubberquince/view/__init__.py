@@ -1,0 +1,1 @@
+"""The picture of the scene: camera, drawing, picking, handles."""

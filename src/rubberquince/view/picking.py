@@ -1,0 +1,79 @@
+"""What lies under the pointer, and the normals that shading needs.  Serial: the window has little to do."""
+
+import numpy as np
+from numba import njit
+
+
+@njit(cache=True, nogil=True)
+def first_hit(points: np.ndarray, triangles: np.ndarray, origin: np.ndarray, along: np.ndarray) -> float:
+    """Distance along the ray, in lengths of ``along``, to the nearest triangle; inf when it meets none.
+
+    points (n, 3), triangles (t, 3).  Source: Möller and Trumbore 1997.
+    """
+    nearest = np.inf
+    for t in range(len(triangles)):
+        a, b, c = triangles[t]
+        e0, e1, e2 = (points[b, 0] - points[a, 0], points[b, 1] - points[a, 1], points[b, 2] - points[a, 2])
+        f0, f1, f2 = (points[c, 0] - points[a, 0], points[c, 1] - points[a, 1], points[c, 2] - points[a, 2])
+        p0, p1, p2 = (along[1] * f2 - along[2] * f1, along[2] * f0 - along[0] * f2, along[0] * f1 - along[1] * f0)
+        det = e0 * p0 + e1 * p1 + e2 * p2
+        if abs(det) < 1e-18:
+            continue
+        s0, s1, s2 = origin[0] - points[a, 0], origin[1] - points[a, 1], origin[2] - points[a, 2]
+        u = (s0 * p0 + s1 * p1 + s2 * p2) / det
+        if u < 0.0 or u > 1.0:
+            continue
+        q0, q1, q2 = s1 * e2 - s2 * e1, s2 * e0 - s0 * e2, s0 * e1 - s1 * e0
+        v = (along[0] * q0 + along[1] * q1 + along[2] * q2) / det
+        if v < 0.0 or u + v > 1.0:
+            continue
+        distance = (f0 * q0 + f1 * q1 + f2 * q2) / det
+        if 0.0 < distance < nearest:
+            nearest = distance
+    return nearest
+
+
+@njit(cache=True, nogil=True)
+def vertex_normals(points: np.ndarray, triangles: np.ndarray, normals: np.ndarray) -> None:
+    """Unit normals (n, 3) float32 of ``points`` (n, 3) float32, by area-weighted sums over ``triangles``."""
+    normals[:] = 0.0
+    for t in range(len(triangles)):
+        a, b, c = triangles[t]
+        e0, e1, e2 = (points[b, 0] - points[a, 0], points[b, 1] - points[a, 1], points[b, 2] - points[a, 2])
+        f0, f1, f2 = (points[c, 0] - points[a, 0], points[c, 1] - points[a, 1], points[c, 2] - points[a, 2])
+        n0, n1, n2 = e1 * f2 - e2 * f1, e2 * f0 - e0 * f2, e0 * f1 - e1 * f0
+        for corner in (a, b, c):
+            normals[corner, 0] += n0
+            normals[corner, 1] += n1
+            normals[corner, 2] += n2
+    for k in range(len(normals)):
+        length = np.sqrt(normals[k, 0] ** 2 + normals[k, 1] ** 2 + normals[k, 2] ** 2)
+        if length > 0.0:
+            normals[k] /= length
+        else:
+            normals[k, 1] = 1.0
+
+
+@njit(cache=True, nogil=True)
+def edge_stretch(points: np.ndarray, rest: np.ndarray, triangles: np.ndarray, stretch: np.ndarray) -> None:
+    """Mean relative lengthening (n,) float32 of the triangle edges that meet in each point.
+
+    points, rest : (n, 3) float32, now and at rest.
+    """
+    count = np.zeros(len(stretch), np.int32)
+    stretch[:] = 0.0
+    for t in range(len(triangles)):
+        for side in range(3):
+            a, b = triangles[t, side], triangles[t, (side + 1) % 3]
+            now, then = 0.0, 0.0
+            for i in range(3):
+                now += (points[a, i] - points[b, i]) ** 2
+                then += (rest[a, i] - rest[b, i]) ** 2
+            ratio = np.sqrt(now / then) - 1.0 if then > 0.0 else 0.0
+            stretch[a] += ratio
+            stretch[b] += ratio
+            count[a] += 1
+            count[b] += 1
+    for k in range(len(stretch)):
+        if count[k]:
+            stretch[k] /= count[k]

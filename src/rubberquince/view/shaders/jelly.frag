@@ -1,0 +1,43 @@
+// Jelly: light is swallowed on its way through (Beer 1852) and scattered inside; the skin mirrors the window.
+uniform vec3 base_colour;
+uniform float radius;               // m, of the body: how far light gets is a part of it
+uniform mat4 view_projection;
+uniform sampler2D behind;           // the picture without jelly
+uniform sampler2D far_side;         // distance to the farthest jelly, m
+uniform sampler2D key_jelly_depth;
+in vec3 place;
+in vec3 normal;
+out vec4 colour;
+
+void main() {
+    vec3 n = normalize(normal), v = normalize(eye - place);
+    float facing = max(dot(n, v), 0.0);
+    vec4 clip = view_projection * vec4(place, 1.0);
+    vec2 at = clip.xy / clip.w * 0.5 + 0.5;
+    float through = clamp(texture(far_side, at).r - length(eye - place), 0.0, 4.0 * radius) / radius;
+    vec3 swallow = -log(clamp(base_colour, vec3(0.02), vec3(0.96)));
+
+    // what is behind, seen bent by the skin
+    vec3 bent = refract(-v, n, 1.0 / 1.34);
+    vec4 exit = view_projection * vec4(place + bent * min(through, 1.2) * radius * 0.55, 1.0);
+    vec3 seen = texture(behind, clamp(exit.xy / exit.w * 0.5 + 0.5, 0.002, 0.998)).rgb;
+    vec3 passed = seen * exp(-swallow * (0.18 + 0.85 * through));
+
+    // the window's light on its way in
+    vec3 in_key = (key_matrix * vec4(place - n * 0.02 * radius, 1.0)).xyz * 0.5 + 0.5;
+    float deep = max(in_key.z - texture(key_jelly_depth, in_key.xy).r, 0.0) * key_range / radius;
+    vec3 glow = exp(-(0.30 + 0.55 * swallow) * deep * 1.25);
+    float wrapped = (dot(n, key_direction) + 0.7) / 1.7;
+    vec3 shade = key_light(place + key_direction * 0.0, n);
+    float lit_solid = max(shade.r, max(shade.g, shade.b));
+    vec3 inner = base_colour * (0.85 * glow * lit_solid + 0.34 * max(wrapped, 0.0) + 0.24 * sky(n) * mix(0.4, 1.0, openness(place, n)));
+    inner += base_colour * 0.25 * pow(1.0 - facing, 2.0);
+
+    float cloudy = 1.0 - exp(-1.15 * through - 0.25);
+    vec3 lit = mix(passed, inner, cloudy * 0.80);
+    float mirror = 0.035 + 0.75 * pow(1.0 - facing, 5.0);
+    vec3 mirrored = reflect(-v, n);
+    lit = mix(lit, sky(mirrored) * 0.85, mirror * 0.6);
+    lit += softboxes(mirrored) * vec3(1.0, 0.97, 0.90) * (0.62 + 0.3 * mirror) * mix(0.35, 1.0, lit_solid);
+    colour = vec4(lit, 1.0);
+}

@@ -1,0 +1,85 @@
+"""What stands before the camera: the bodies of a scene, at a frame, in one of three displays."""
+
+from dataclasses import dataclass, field
+from typing import Literal
+
+import numpy as np
+
+from rubberquince.document.bodies import Meshes, piece_points, unit_mesh
+from rubberquince.document.scene import Piece, Scene
+from rubberquince.errors import ShapeError
+from rubberquince.view.body import Body
+from rubberquince.view.picking import first_hit
+
+Display = Literal["smooth", "cells", "stretch"]
+DISPLAYS: tuple[Display, ...] = ("smooth", "cells", "stretch")
+
+
+def linear_colour(text: str) -> tuple[float, float, float]:
+    """Linear light of an sRGB colour like #E8890C (IEC 61966-2-1)."""
+    screen = np.array([int(text[k:k + 2], 16) / 255.0 for k in (1, 3, 5)])
+    light = np.where(screen <= 0.04045, screen / 12.92, ((screen + 0.055) / 1.055) ** 2.4)
+    return tuple(map(float, light))
+
+
+@dataclass
+class Stage:
+    """Bodies by piece id, in the order of the line-up; ``cells`` are triangle corners (n, 3, 3) by id."""
+
+    bodies: dict[str, Body] = field(default_factory=dict)
+    cells: dict[str, np.ndarray] = field(default_factory=dict)
+    display: Display = "smooth"
+    chosen: str | None = None
+    _made_of: dict[str, Piece] = field(default_factory=dict)
+    _meshes: dict[str, object] = field(default_factory=dict)
+
+    def show(self, scene: Scene, meshes: Meshes) -> None:
+        """Every visible piece as it is placed.  A piece that cannot be drawn is left out."""
+        bodies: dict[str, Body] = {}
+        for piece in scene.pieces:
+            if not piece.visible:
+                continue
+            try:
+                body = self._body(piece, meshes)
+            except ShapeError:
+                continue
+            bodies[piece.id] = body
+        self.bodies = bodies
+        self._made_of = {p.id: p for p in scene.pieces}
+
+    def _body(self, piece: Piece, meshes: Meshes) -> Body:
+        old, body = self._made_of.get(piece.id), self.bodies.get(piece.id)
+        mesh = unit_mesh(piece.shape, meshes)
+        if body is None or old is None or self._meshes.get(piece.id) is not mesh or old.place.size != piece.place.size:
+            body = Body(mesh, piece.place.size)
+            self._meshes[piece.id] = mesh
+        body.place(piece_points(piece, meshes))
+        body.vertices[:, 6] = 0.0
+        body.colour = linear_colour(piece.look.colour)
+        body.jelly = piece.look.material == "jelly"
+        return body
+
+    def show_frame(self, moving: dict[str, np.ndarray]) -> None:
+        """Solids at a frame: skin points (n, 3) by piece id."""
+        for piece_id, points in moving.items():
+            body = self.bodies.get(piece_id)
+            if body is not None and len(points) == len(body.rest):
+                body.place(points)
+                if self.display == "stretch":
+                    body.tint_by_stretch()
+
+    def at(self, eye: np.ndarray, along: np.ndarray) -> str | None:
+        """The piece that a ray meets first."""
+        nearest, found = np.inf, None
+        for piece_id, body in self.bodies.items():
+            distance = first_hit(body.points, body.plain_triangles, eye, along)
+            if distance < nearest:
+                nearest, found = distance, piece_id
+        return found
+
+    def bounds(self, only: list[str] | None = None) -> tuple[np.ndarray, np.ndarray] | None:
+        """Box (low, high) m around the pieces with these ids, or all; None when there are none."""
+        boxes = [b.bounds() for key, b in self.bodies.items() if only is None or key in only]
+        if not boxes:
+            return None
+        return np.min([low for low, _ in boxes], axis=0), np.max([high for _, high in boxes], axis=0)
