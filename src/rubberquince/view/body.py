@@ -55,7 +55,7 @@ class Body:
         self.rest = (mesh.points * np.array(size)).astype(np.float32)
         self.colour = (0.5, 0.5, 0.5)
         self.jelly = False
-        self.chosen = False
+        self.moves = False
         self.version = 0
 
     def place(self, points: np.ndarray) -> None:

@@ -1,6 +1,11 @@
-"""Draws a stage into pixels.  Knows OpenGL and nothing of the window it is shown in."""
+"""Draws a stage into pixels.  Knows OpenGL and nothing of the window it is shown in.
 
-from importlib.resources import files
+What stands still is drawn and lit once and kept until it, the camera or the size changes; a frame of a run
+costs a copy of that, the shadows of what moves, and what moves.
+"""
+
+from dataclasses import dataclass
+from typing import Any
 
 import moderngl
 import numpy as np
@@ -8,33 +13,54 @@ import numpy as np
 from rubberquince.errors import QuinceError
 from rubberquince.view.body import Body
 from rubberquince.view.camera import Camera
+from rubberquince.view.gpu_body import GpuBody
+from rubberquince.view.light_map import LightMap
+from rubberquince.view.programs import gl_matrix, make_programs, put
 from rubberquince.view.stage import Stage
 
 KEY_DIRECTION = np.array([-0.48, 0.74, 0.47]) / np.linalg.norm([-0.48, 0.74, 0.47])
-KEY_PIXELS, SKY_PIXELS = 1024, 512
+UPWARD = np.array([0.0, 1.0, 0.0])
+KEY_BLUR, SKY_BLUR = 0.012, 0.06            # m
 CHOSEN = (0.722, 0.525, 0.043)
-FINE_TAPS, QUICK_TAPS = 16, 6
 MOST_PIXELS = 4096
-HEAD = "#version 330\n"
+MAPS = ("key_still", "sky_still", "key_moving", "sky_moving")
+MAP_PIXELS = (1024, 256, 192, 96)
+FLOOR = 60.0                 # m, half the side of the floor that casts into the maps
+
 
 
 class Targets:
     """Framebuffers of one picture size."""
 
-    def __init__(self, gl: moderngl.Context, width: int, height: int, samples: int) -> None:
-        w, h = width * samples, height * samples
-        self.size, self.samples = (width, height), samples
-        self.colour, self.behind = gl.texture((w, h), 4, dtype="f2"), gl.texture((w, h), 4, dtype="f2")
-        self.depth = gl.depth_texture((w, h))
-        self.picture = gl.framebuffer([self.colour], self.depth)
+    def __init__(self, gl: moderngl.Context, size: tuple[int, int]) -> None:
+        self.size = size
+        self.still_colour, self.still_depth = gl.texture(size, 4), gl.depth_texture(size)
+        self.behind, self.far_side = gl.texture(size, 4), gl.texture(size, 1, dtype="f4")
+        self.mask = gl.texture(size, 1)
+        self.still = gl.framebuffer([self.still_colour], self.still_depth)
+        self.picture = gl.framebuffer([gl.renderbuffer(size, 4)], gl.depth_renderbuffer(size))
         self.behind_buffer = gl.framebuffer([self.behind])
-        self.far_side = gl.texture((w, h), 1, dtype="f4")
-        self.far_buffer = gl.framebuffer([self.far_side], gl.depth_renderbuffer((w, h)))
-        self.mask = gl.texture((width, height), 1)
+        self.far_buffer = gl.framebuffer([self.far_side], gl.depth_renderbuffer(size))
         self.mask_buffer = gl.framebuffer([self.mask])
-        self.result = gl.framebuffer([gl.renderbuffer((width, height), 4)])
-        for texture in (self.colour, self.behind, self.mask, self.far_side):
+        self.still_depth.compare_func = ""
+        for texture in (self.still_colour, self.still_depth, self.behind, self.far_side, self.mask):
             texture.repeat_x = texture.repeat_y = False
+        for texture in (self.still_colour, self.still_depth, self.far_side):
+            texture.filter = (moderngl.NEAREST, moderngl.NEAREST)
+
+
+@dataclass(frozen=True)
+class _Shown:
+    """The bodies of one picture, by how they are drawn."""
+
+    still: list[GpuBody]
+    mattes: list[GpuBody]
+    jellies: list[GpuBody]
+    cells: list[GpuBody]
+
+    @property
+    def moving(self) -> list[GpuBody]:
+        return self.mattes + self.jellies + self.cells
 
 
 class Renderer:
@@ -47,251 +73,248 @@ class Renderer:
             raise QuinceError(f"The view cannot draw: OpenGL 3.3 by EGL is missing ({error}).") from None
         gl = self._gl
         gl.gc_mode = "context_gc"
-        self._programs = {
-            "floor": self._program("floor.vert", "light.glsl", "floor.frag"),
-            "matte": self._program("body.vert", "light.glsl", "matte.frag"),
-            "jelly": self._program("body.vert", "light.glsl", "jelly.frag"),
-            "cells": self._program("cells.vert", "light.glsl", "cells.frag"),
-            "depth": self._program("depth.vert", "depth.frag"),
-            "distance": self._program("depth.vert", "distance.frag"),
-            "finish": self._program("finish.vert", "finish.frag")}
-        self._buffers: dict[str, _Buffers] = {}
+        self._programs = make_programs(gl)
+        self._bodies: dict[str, GpuBody] = {}
         self._targets: Targets | None = None
-        self._empty = gl.vertex_array(self._programs["finish"], [])
-        self._floor = gl.vertex_array(self._programs["floor"], [])
-        self._key_solid, self._key_jelly = self._shadow_map(KEY_PIXELS), self._shadow_map(KEY_PIXELS)
-        self._sky = self._shadow_map(SKY_PIXELS)
-        self._key_tint = gl.texture((KEY_PIXELS, KEY_PIXELS), 4)
-        self._key_tint.repeat_x = self._key_tint.repeat_y = False
-        self._key_buffer = gl.framebuffer([], self._key_solid)
-        self._jelly_buffer = gl.framebuffer([self._key_tint], self._key_jelly)
-        self._sky_buffer = gl.framebuffer([], self._sky)
-
-    def _program(self, vertex: str, *fragment: str) -> moderngl.Program:
-        folder = files("rubberquince.view") / "shaders"
-        return self._gl.program(
-            vertex_shader=HEAD + (folder / vertex).read_text(),
-            fragment_shader=HEAD + "\n".join((folder / name).read_text() for name in fragment))
-
-    def _shadow_map(self, pixels: int) -> moderngl.Texture:
-        texture = self._gl.depth_texture((pixels, pixels))
-        texture.repeat_x = texture.repeat_y = False
-        texture.compare_func = "<="
-        texture.filter = (moderngl.LINEAR, moderngl.LINEAR)
-        return texture
+        self._screens = {name: gl.vertex_array(self._programs[name], []) for name in ("floor", "cast", "outline")}
+        self._maps = {name: LightMap(gl, self._programs, pixels, name.endswith("moving")) for name, pixels in zip(MAPS, MAP_PIXELS)}
+        corners = np.array([[-1, 0, -1], [1, 0, -1], [-1, 0, 1], [1, 0, 1]], np.float32) * FLOOR
+        self._ground = gl.vertex_array(self._programs["moments"], [(gl.buffer(corners.tobytes()), "3f", "in_place")],
+                                       mode=moderngl.TRIANGLE_STRIP)
+        self._lit_by: Any = None
+        self._kept: Any = None
 
     def release(self) -> None:
-        self._gl.gc()
+        with self._gl:
+            self._bodies.clear()
+            self._gl.gc()
         self._gl.release()
 
-    # --- one picture ----------------------------------------------------------------------------------
+    def draw(self, stage: Stage, camera: Camera, width: int, height: int,
+             shift: tuple[float, float] = (0.0, 0.0)) -> np.ndarray:
+        """(height, width, 4) uint8, top row first.  ``shift`` moves the picture by parts of a pixel."""
+        size = (int(np.clip(width, 1, MOST_PIXELS)), int(np.clip(height, 1, MOST_PIXELS)))
+        with self._gl:
+            if self._targets is None or self._targets.size != size:
+                self._gl.gc()
+                self._targets = Targets(self._gl, size)
+                self._kept = None
+            targets = self._targets
+            shown = self._upload(stage)
+            self._aim(camera, size, shift)
+            self._light(stage, shown)
+            still_key = (camera, shift, [(id(b), b.body.version, b.body.colour) for b in shown.still])
+            if still_key != self._kept:
+                self._draw_still(targets, shown)
+                self._kept = still_key
+            self._gl.copy_framebuffer(targets.picture, targets.still)
+            if shown.moving:
+                self._cast(targets, shown)
+                self._draw_moving(targets, stage, shown)
+            self._outline(targets, stage)
+            data = targets.picture.read(components=4, alignment=1)
+        return np.frombuffer(data, np.uint8).reshape(size[1], size[0], 4)[::-1]
 
-    def draw(self, stage: Stage, camera: Camera, width: int, height: int, fine: bool) -> np.ndarray:
-        """(height, width, 4) uint8, top row first.  ``fine`` averages four samples a pixel."""
-        width, height = (int(np.clip(side, 1, MOST_PIXELS)) for side in (width, height))
-        samples = 2 if fine and max(width, height) * 2 <= MOST_PIXELS else 1
-        if self._targets is None or (self._targets.size, self._targets.samples) != ((width, height), samples):
-            self._gl.gc()
-            self._targets = Targets(self._gl, width, height, samples)
-        self._upload(stage)
-        self._set_light(stage, camera, width / height, FINE_TAPS if fine else QUICK_TAPS)
-        solids, jellies, cells = self._sorted(stage)
-        self._gl.enable_only(moderngl.DEPTH_TEST)
-        self._draw_maps(solids + cells, jellies)
-        self._draw_picture(stage, solids, cells)
-        if jellies:
-            self._draw_jellies(jellies)
-        return self._finish(stage)
+    # --- what is drawn, and by which light ------------------------------------------------------------
 
-    def _sorted(self, stage: Stage) -> tuple[list["_Buffers"], list["_Buffers"], list["_Buffers"]]:
-        solids, jellies, cells = [], [], []
+    def _upload(self, stage: Stage) -> _Shown:
+        for key in [k for k in self._bodies if k not in stage.bodies]:
+            del self._bodies[key]
+        shown = _Shown([], [], [], [])
         for key, body in stage.bodies.items():
-            buffers = self._buffers[key]
-            if stage.display == "cells" and key in stage.cells:
-                cells.append(buffers)
+            gpu = self._bodies.get(key)
+            if gpu is None or gpu.body is not body:
+                gpu = self._bodies[key] = GpuBody(self._gl, self._programs, body)
+            gpu.update()
+            gpu.set_cells(stage.cells.get(key) if stage.display == "cells" else None)
+            if not body.moves:
+                shown.still.append(gpu)
+            elif gpu.shows_cells:
+                shown.cells.append(gpu)
             elif body.jelly and stage.display != "stretch":
-                jellies.append(buffers)
+                shown.jellies.append(gpu)
             else:
-                solids.append(buffers)
-        return solids, jellies, cells
+                shown.mattes.append(gpu)
+        return shown
 
-    def _upload(self, stage: Stage) -> None:
-        for key in [k for k in self._buffers if k not in stage.bodies]:
-            del self._buffers[key]
-        for key, body in stage.bodies.items():
-            buffers = self._buffers.get(key)
-            if buffers is None or buffers.body is not body:
-                buffers = self._buffers[key] = _Buffers(self._gl, self._programs, body)
-            buffers.update()
-            buffers.set_cells(stage.cells.get(key) if stage.display == "cells" else None)
-
-    def _set_light(self, stage: Stage, camera: Camera, aspect: float, taps: int) -> None:
-        """Matrices of the camera and of both light maps, for every program that asks for them."""
-        centre, radius = _lit_ball(stage)
-        key, key_range = _light_matrix(centre, radius, KEY_DIRECTION, np.array([0.0, 1.0, 0.0]))
-        sky, _ = _light_matrix(centre, radius, np.array([0.0, 1.0, 0.0]), np.array([0.0, 0.0, 1.0]))
-        view_projection = camera.projection(aspect) @ camera.view()
-        self._matrices = {"key": key, "sky": sky, "view": view_projection}
-        values = {
-            "view_projection": _gl_matrix(view_projection), "unproject": _gl_matrix(np.linalg.inv(view_projection)),
-            "key_matrix": _gl_matrix(key), "sky_matrix": _gl_matrix(sky), "eye": tuple(camera.eye),
-            "key_direction": tuple(KEY_DIRECTION), "key_range": key_range, "taps": taps,
-            "blur": 0.013 / radius / 2, "sky_blur": min(0.05 / radius / 2, 0.2), "focus": tuple(centre),
-            "reach": max(4.0 * radius, 1.4 * camera.distance)}
+    def _aim(self, camera: Camera, size: tuple[int, int], shift: tuple[float, float]) -> None:
+        self._view = camera.projection(size[0] / size[1]) @ camera.view()
+        self._view[:2] += np.array([[2.0 * shift[0] / size[0]], [2.0 * shift[1] / size[1]]]) * self._view[3]
         for program in self._programs.values():
-            for name, value in values.items():
-                _set(program, name, value)
-            for unit, name in enumerate(("key_solid", "key_jelly", "key_tint", "sky_map")):
-                _set(program, name, unit)
+            put(program, view_projection=gl_matrix(self._view), unproject=gl_matrix(np.linalg.inv(self._view)),
+                eye=tuple(camera.eye), key_direction=tuple(KEY_DIRECTION),
+                pixel=(1.0 / size[0], 1.0 / size[1]), reach=1.6 * camera.distance, focus=camera.target)
 
-    def _draw_maps(self, solids: list["_Buffers"], jellies: list["_Buffers"]) -> None:
-        depth = self._programs["depth"]
-        for buffer, matrix, bodies in ((self._key_buffer, "key", solids), (self._jelly_buffer, "key", jellies),
-                                       (self._sky_buffer, "sky", solids + jellies)):
-            buffer.use()
-            buffer.clear(1.0, 1.0, 1.0, 1.0, depth=1.0)
-            _set(depth, "view_projection", _gl_matrix(self._matrices[matrix]))
-            for b in bodies:
-                _set(depth, "base_colour", b.body.colour)
-                b.shadow.render()
+    def _light(self, stage: Stage, shown: _Shown) -> None:
+        """Draw the light maps that changed: those of what stands still seldom do."""
+        centre, radius = _ball(shown.still + shown.moving, shown.moving)
+        lit_by = (tuple(centre) if shown.still else None, radius, [(id(b), b.body.version) for b in shown.still])
+        key, sky, key_moving, sky_moving = (self._maps[name] for name in MAPS)
+        if lit_by != self._lit_by:
+            key.place(centre, radius, KEY_DIRECTION, 2.0 * radius)
+            sky.place(centre, radius, UPWARD, 2.0 * radius)
+            self._draw_map(key, shown.still, KEY_BLUR)
+            self._draw_map(sky, shown.still, SKY_BLUR)
+            sky.keep_depths()
+            self._lit_by, self._kept = lit_by, None
+        if shown.moving:
+            near, size = _ball(shown.moving, [])
+            depth = size + radius + float(np.linalg.norm(near - centre)) + max(float(near[1]), 0.0) * 1.5
+            key_moving.place(near, size, KEY_DIRECTION, depth)
+            sky_moving.place(near, size + SKY_BLUR, UPWARD, depth)
+            self._draw_map(key_moving, shown.moving, 0.6 * KEY_BLUR)
+            self._draw_map(sky_moving, shown.moving, SKY_BLUR)
+        for program in self._programs.values():
+            for unit, name in enumerate(MAPS):
+                put(program, **{name: gl_matrix(self._maps[name].matrix), f"{name}_map": unit})
+            put(program, range_still=key.range, range_moving=key_moving.range, tint_map=len(MAPS))
 
-    def _draw_picture(self, stage: Stage, solids: list["_Buffers"], cells: list["_Buffers"]) -> None:
-        assert self._targets is not None
-        for unit, texture in enumerate((self._key_solid, self._key_jelly, self._key_tint, self._sky)):
-            texture.use(unit)
-        self._targets.picture.use()
-        self._targets.picture.clear(depth=1.0)
+    def _draw_map(self, light_map: LightMap, casting: list[GpuBody], blur: float) -> None:
+        tints = [_passing(gpu.body) for gpu in casting]
+        light_map.begin(tuple(np.mean(tints, axis=0)) if tints else (1.0, 1.0, 1.0))
+        if not light_map.moving:
+            self._ground.render()
+        for gpu, tint in zip(casting, tints):
+            put(self._programs["moments"], tint=(*tint, 0.0))
+            gpu.render("moments")
+        light_map.end(blur)
+
+    # --- passes ---------------------------------------------------------------------------------------
+
+    def _use_maps(self) -> None:
+        for unit, name in enumerate(MAPS):
+            self._maps[name].moments.use(unit)
+        self._maps["key_moving"].tint.use(len(MAPS))
+
+    def _draw_still(self, targets: Targets, shown: _Shown) -> None:
+        self._use_maps()
+        targets.still.use()
+        targets.still.clear(depth=1.0)
+        self._gl.enable_only(moderngl.DEPTH_TEST)
         self._gl.depth_func = "<="
-        self._floor.render(vertices=3)
-        for b in solids:
-            _set(self._programs["matte"], "base_colour", b.body.colour)
-            _set(self._programs["matte"], "tinted", float(stage.display == "stretch" and b.body.jelly))
-            b.matte.render()
-        for b in cells:
-            _set(self._programs["cells"], "base_colour", b.body.colour)
-            b.cells_array.render()
+        self._draw_mattes(shown.still, moves=0.0, tinted=0.0)
+        self._screens["floor"].render(vertices=3)
 
-    def _draw_jellies(self, jellies: list["_Buffers"]) -> None:
-        targets, gl = self._targets, self._gl
-        assert targets is not None
+    def _draw_mattes(self, bodies: list[GpuBody], moves: float, tinted: float) -> None:
+        for gpu in bodies:
+            put(self._programs["matte"], base_colour=gpu.body.colour, moves=moves, tinted=tinted)
+            gpu.render("matte")
+
+    def _cast(self, targets: Targets, shown: _Shown) -> None:
+        """Shadows of what moves on what stands still, where they can fall."""
+        self._use_maps()
+        targets.picture.use()
+        targets.still_colour.use(5)
+        targets.still_depth.use(6)
+        put(self._programs["cast"], picture_still=5, depth_still=6)
+        self._gl.enable_only(moderngl.NOTHING)
+        targets.picture.color_mask = True, True, True, False
+        targets.picture.scissor = self._shadow_rectangle(targets.size, shown)
+        self._screens["cast"].render(vertices=3)
+        targets.picture.scissor = None
+        targets.picture.color_mask = True, True, True, True
+
+    def _shadow_rectangle(self, size: tuple[int, int], shown: _Shown) -> tuple[int, int, int, int]:
+        """Where shadows can be seen: from what moves down to the lowest thing that it can shade."""
+        low = np.min([g.body.bounds()[0] for g in shown.moving], axis=0)
+        high = np.max([g.body.bounds()[1] for g in shown.moving], axis=0)
+        slant, wide = KEY_DIRECTION / KEY_DIRECTION[1], np.array([SKY_BLUR, 0.0, SKY_BLUR])
+        beneath = self._maps["sky_still"].lowest
+        base = beneath(low - wide, high + wide)
+        for _ in range(3):                   # the farther down, the farther aside it falls
+            aside = -slant * max(high[1] - base, 0.0)
+            base = min(base, beneath(np.minimum(low, low + aside) - KEY_BLUR, np.maximum(high, high + aside) + KEY_BLUR))
+        base -= 0.01
+        corners = _corners(low - KEY_BLUR, high + KEY_BLUR)
+        drop = np.maximum(corners[:, 1:2] - base, 0.0) * slant
+        straight = _corners(low - wide, high + wide)
+        straight[:, 1] = base
+        return _rectangle(np.concatenate([corners, corners - drop, straight]), self._view, size)
+
+    def _draw_moving(self, targets: Targets, stage: Stage, shown: _Shown) -> None:
+        targets.picture.use()
+        self._gl.enable_only(moderngl.DEPTH_TEST)
+        self._gl.depth_func = "<="
+        self._draw_mattes(shown.mattes, moves=1.0, tinted=float(stage.display == "stretch"))
+        for gpu in shown.cells:
+            put(self._programs["cells"], base_colour=gpu.body.colour)
+            gpu.render("cells")
+        if shown.jellies:
+            self._draw_jellies(targets, shown.jellies)
+
+    def _draw_jellies(self, targets: Targets, jellies: list[GpuBody]) -> None:
+        gl, program = self._gl, self._programs["jelly"]
         targets.far_buffer.use()
         targets.far_buffer.clear(depth=0.0)
         gl.depth_func = ">"
-        _set(self._programs["distance"], "view_projection", _gl_matrix(self._matrices["view"]))
-        for b in jellies:
-            b.distance.render()
+        for gpu in jellies:
+            gpu.render("distance")
         gl.depth_func = "<="
         gl.copy_framebuffer(targets.behind_buffer, targets.picture)
         targets.picture.use()
-        program = self._programs["jelly"]
-        targets.behind.use(4)
-        targets.far_side.use(5)
-        sampler = gl.sampler(texture=self._key_jelly, compare_func="", repeat_x=False, repeat_y=False)
-        sampler.use(6)
-        for name, unit in (("behind", 4), ("far_side", 5), ("key_jelly_depth", 6)):
-            _set(program, name, unit)
+        targets.behind.use(5)
+        targets.far_side.use(6)
+        put(program, behind=5, far_side=6)
         gl.enable(moderngl.CULL_FACE)
-        for b in jellies:
-            low, high = b.body.bounds()
-            _set(program, "base_colour", b.body.colour)
-            _set(program, "radius", max(float(np.linalg.norm(high - low)) / 3.4, 1e-6))
-            b.jelly.render()
+        for gpu in jellies:
+            low, high = gpu.body.bounds()
+            put(program, base_colour=gpu.body.colour, radius=max(float(np.linalg.norm(high - low)) / 3.4, 1e-6))
+            gpu.render("jelly")
         gl.disable(moderngl.CULL_FACE)
-        sampler.clear(6)
 
-    def _finish(self, stage: Stage) -> np.ndarray:
-        targets = self._targets
-        assert targets is not None
-        chosen = self._buffers.get(stage.chosen or "")
-        self._gl.disable(moderngl.DEPTH_TEST)
+    def _outline(self, targets: Targets, stage: Stage) -> None:
+        chosen = self._bodies.get(stage.chosen or "")
+        if chosen is None:
+            return
+        low, high = chosen.body.bounds()
+        rectangle = _rectangle(_corners(low, high), self._view, targets.size)
+        self._gl.enable_only(moderngl.NOTHING)
         targets.mask_buffer.use()
         targets.mask_buffer.clear()
-        if chosen is not None:
-            _set(self._programs["depth"], "view_projection", _gl_matrix(self._matrices["view"]))
-            _set(self._programs["depth"], "base_colour", (1.0, 1.0, 1.0))
-            chosen.shadow.render()
-        targets.result.use()
-        targets.colour.use(0)
-        targets.mask.use(1)
-        finish = self._programs["finish"]
-        for name, value in (("picture", 0), ("mask", 1), ("samples", targets.samples), ("line_colour", CHOSEN),
-                            ("pixel", (1.0 / targets.size[0], 1.0 / targets.size[1]))):
-            _set(finish, name, value)
-        self._empty.render(vertices=3)
-        data = targets.result.read(components=4, alignment=1)
-        width, height = targets.size
-        return np.frombuffer(data, np.uint8).reshape(height, width, 4)[::-1]
+        put(self._programs["plain"], base_colour=(1.0, 1.0, 1.0))
+        chosen.render("plain")
+        targets.picture.use()
+        targets.mask.use(5)
+        put(self._programs["outline"], mask=5, base_colour=CHOSEN)
+        self._gl.enable(moderngl.BLEND)
+        self._gl.blend_func = moderngl.SRC_ALPHA, moderngl.ONE_MINUS_SRC_ALPHA
+        targets.picture.scissor = rectangle
+        self._screens["outline"].render(vertices=3)
+        targets.picture.scissor = None
 
 
-class _Buffers:
-    """Vertex arrays of one body."""
-
-    def __init__(self, gl: moderngl.Context, programs: dict[str, moderngl.Program], body: Body) -> None:
-        self.body = body
-        self._gl, self._programs = gl, programs
-        self._version = -1
-        self._points = gl.buffer(reserve=max(body.vertices.nbytes, 4), dynamic=True)
-        index = gl.buffer(np.ascontiguousarray(body.triangles).tobytes())
-        whole = [(self._points, "3f 3f 1f", "in_place", "in_normal", "in_value")]
-        self.matte = gl.vertex_array(programs["matte"], whole, index)
-        self.jelly = gl.vertex_array(programs["jelly"], [(self._points, "3f 3f 4x", "in_place", "in_normal")], index)
-        place = [(self._points, "3f 16x", "in_place")]
-        self.shadow = gl.vertex_array(programs["depth"], place, index)
-        self.distance = gl.vertex_array(programs["distance"], place, index)
-        self._cells: np.ndarray | None = None
-
-    def update(self) -> None:
-        if self._version != self.body.version:
-            self._points.orphan()
-            self._points.write(self.body.vertices.tobytes())
-            self._version = self.body.version
-
-    def set_cells(self, cells: np.ndarray | None) -> None:
-        if cells is None or cells is self._cells:
-            return
-        self._cells = cells
-        self.cells_array = self._gl.vertex_array(
-            self._programs["cells"], [(self._gl.buffer(np.ascontiguousarray(cells, np.float32).tobytes()), "3f",
-                                       "in_place")])
+def _passing(body: Body) -> tuple[float, float, float]:
+    """The colour of light that has come through a body."""
+    red, green, blue = body.colour
+    return (0.2 + 0.66 * red, 0.2 + 0.66 * green, 0.14 + 0.6 * blue) if body.jelly else (0.0, 0.0, 0.0)
 
 
-def _lit_ball(stage: Stage) -> tuple[np.ndarray, float]:
-    """Centre and radius of what the light maps cover: all bodies, but no more than lets a shadow stay sharp."""
-    everything = stage.bounds()
-    if everything is None:
+def _ball(bodies: list[GpuBody], soft: list[GpuBody]) -> tuple[np.ndarray, float]:
+    """Centre and radius around ``bodies``, but around ``soft`` only what lets its shadows stay sharp."""
+    if not bodies:
         return np.zeros(3), 1.0
-    low, high = everything
+    boxes = np.array([g.body.bounds() for g in bodies])
+    low, high = boxes[:, 0].min(axis=0), boxes[:, 1].max(axis=0)
     centre, radius = (low + high) / 2, float(np.linalg.norm(high - low)) / 2
-    soft = stage.bounds([key for key, body in stage.bodies.items() if body.jelly])
-    if soft is not None:
-        near = float(np.linalg.norm(soft[1] - soft[0])) / 2 * 6.0
-        if near < radius:
-            centre, radius = (soft[0] + soft[1]) / 2, near
-    return centre, min(max(radius, 0.02) * 1.08, 100.0)
+    if soft:
+        near, size = _ball(soft, [])
+        size = 2.0 ** np.ceil(np.log2(size * 5.0))      # in steps, so that a wobble does not light all anew
+        if size < radius:
+            centre, radius = np.round(near / size * 2) * size / 2, size
+    return centre, float(np.clip(radius, 0.02, 100.0))
 
 
-def _light_matrix(centre: np.ndarray, radius: float, towards: np.ndarray,
-                  up: np.ndarray) -> tuple[np.ndarray, float]:
-    """(4, 4) world to the clip space of a parallel light, and the depth it covers, m."""
-    side = np.cross(up, towards)
-    side /= np.linalg.norm(side)
-    axes = np.stack([side, np.cross(towards, side), -towards])
-    reach = 2.0 * radius
-    matrix = np.eye(4)
-    matrix[:3, :3] = axes / np.array([[radius], [radius], [reach]])
-    matrix[:3, 3] = -matrix[:3, :3] @ centre
-    return matrix, 2.0 * reach
+def _corners(low: np.ndarray, high: np.ndarray) -> np.ndarray:
+    """The eight corners (8, 3) of a box."""
+    return np.array([[(low, high)[(k >> i) & 1][i] for i in range(3)] for k in range(8)])
 
 
-def _gl_matrix(matrix: np.ndarray) -> bytes:
-    return np.ascontiguousarray(matrix.T, np.float32).tobytes()
-
-
-def _set(program: moderngl.Program, name: str, value: object) -> None:
-    """Set a uniform if the program has it: the compiler drops those that a shader does not use."""
-    if name not in program:
-        return
-    if isinstance(value, bytes):
-        program[name].write(value)          # type: ignore[union-attr]
-    else:
-        program[name].value = value         # type: ignore[union-attr]
+def _rectangle(points: np.ndarray, view: np.ndarray, size: tuple[int, int]) -> tuple[int, int, int, int]:
+    """Pixel box (x, y, width, height) around world points, from below; all of it when one is behind the eye."""
+    clip = np.column_stack([points, np.ones(len(points))]) @ view.T
+    if (clip[:, 3] <= 1e-6).any():
+        return 0, 0, size[0], size[1]
+    at = (clip[:, :2] / clip[:, 3:] * 0.5 + 0.5) * size
+    low = np.clip(np.floor(at.min(axis=0)) - 4, 0, size).astype(int)
+    high = np.clip(np.ceil(at.max(axis=0)) + 4, 0, size).astype(int)
+    return int(low[0]), int(low[1]), int(max(high[0] - low[0], 1)), int(max(high[1] - low[1], 1))

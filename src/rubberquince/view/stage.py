@@ -16,9 +16,9 @@ DISPLAYS: tuple[Display, ...] = ("smooth", "cells", "stretch")
 
 
 def linear_colour(text: str) -> tuple[float, float, float]:
-    """Linear light of an sRGB colour like #E8890C (IEC 61966-2-1)."""
+    """Linear light of a colour like #E8890C; the shaders take the root again when they write it."""
     screen = np.array([int(text[k:k + 2], 16) / 255.0 for k in (1, 3, 5)])
-    light = np.where(screen <= 0.04045, screen / 12.92, ((screen + 0.055) / 1.055) ** 2.4)
+    light = screen ** 2
     return tuple(map(float, light))
 
 
@@ -57,6 +57,7 @@ class Stage:
         body.vertices[:, 6] = 0.0
         body.colour = linear_colour(piece.look.colour)
         body.jelly = piece.look.material == "jelly"
+        body.moves = piece.role == "solid"
         return body
 
     def show_frame(self, moving: dict[str, np.ndarray]) -> None:

@@ -10,5 +10,5 @@ void main() {
     float ink = 1.0 - min(edge.x, min(edge.y, edge.z));
     float facing = max((dot(n, key_direction) + 0.35) / 1.35, 0.0);
     vec3 lit = mix(base_colour, vec3(0.8), 0.25) * (facing * 0.72 + 0.42 * sky(n));
-    colour = vec4(mix(lit, vec3(0.03, 0.025, 0.02), ink * 0.75), 1.0);
+    colour = vec4(to_screen(mix(lit, vec3(0.03, 0.025, 0.02), ink * 0.75)), 1.0);
 }

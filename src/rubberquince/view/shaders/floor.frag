@@ -1,5 +1,4 @@
 // A warm floor with a fine grid of 10 cm that fades away, and the wall of light behind it.
-uniform mat4 view_projection;
 uniform vec3 focus;
 uniform float reach;                // m, where the floor has faded out
 in vec3 far_point;
@@ -12,21 +11,16 @@ float grid(vec2 at, float spacing, float width) {
 }
 
 void main() {
-    vec3 along = far_point - eye;
-    vec3 wall = mix(vec3(0.775, 0.745, 0.685), vec3(0.80, 0.775, 0.72), smoothstep(-0.1, 0.5, normalize(along).y));
+    vec3 along = normalize(far_point - eye);
+    vec3 wall = mix(vec3(0.775, 0.745, 0.685), vec3(0.80, 0.775, 0.72), smoothstep(-0.1, 0.5, along.y));
+    colour = vec4(to_screen(wall), 0.0);
     float distance = -eye.y / along.y;
-    gl_FragDepth = 1.0;
-    colour = vec4(wall, 1.0);
-    if (distance <= 0.0 || distance > 1.0) return;
+    if (distance <= 0.0 || distance > 40.0 * reach) return;
     vec3 place = eye + distance * along;
-    vec4 clip = view_projection * vec4(place, 1.0);
-    gl_FragDepth = clip.z / clip.w * 0.5 + 0.5;
-    float away = length(place.xz - focus.xz);
-    float fade = exp(-pow(away / reach, 2.0));
-    vec3 light = key_light(place, vec3(0.0, 1.0, 0.0));
+    float fade = exp(-pow(length(place.xz - focus.xz) / reach, 2.0));
     vec3 base = vec3(0.80, 0.765, 0.70);
-    vec3 lit = base * (0.62 * light + 0.40 * mix(0.25, 1.0, openness(place, vec3(0.0, 1.0, 0.0))));
+    float direct = 0.60 * still_key(place), open = 0.40 * mix(0.2, 1.0, still_sky(place));
     float lines = max(0.5 * grid(place.xz, 0.1, 1.0), grid(place.xz, 1.0, 1.3)) * fade;
-    lit *= 1.0 - 0.16 * lines;
-    colour = vec4(mix(wall, lit, mix(0.0, 1.0, fade)), 1.0);
+    vec3 lit = base * (direct + open) * (1.0 - 0.18 * lines);
+    colour = vec4(to_screen(mix(wall, lit, fade)), direct / (direct + open) * fade);
 }

@@ -4,7 +4,6 @@ uniform float radius;               // m, of the body: how far light gets is a p
 uniform mat4 view_projection;
 uniform sampler2D behind;           // the picture without jelly
 uniform sampler2D far_side;         // distance to the farthest jelly, m
-uniform sampler2D key_jelly_depth;
 in vec3 place;
 in vec3 normal;
 out vec4 colour;
@@ -21,16 +20,16 @@ void main() {
     vec3 bent = refract(-v, n, 1.0 / 1.34);
     vec4 exit = view_projection * vec4(place + bent * min(through, 1.2) * radius * 0.55, 1.0);
     vec3 seen = texture(behind, clamp(exit.xy / exit.w * 0.5 + 0.5, 0.002, 0.998)).rgb;
-    vec3 passed = seen * exp(-swallow * (0.18 + 0.85 * through));
+    vec3 passed = seen * seen * exp(-swallow * (0.18 + 0.85 * through));
 
-    // the window's light on its way in
-    vec3 in_key = (key_matrix * vec4(place - n * 0.02 * radius, 1.0)).xyz * 0.5 + 0.5;
-    float deep = max(in_key.z - texture(key_jelly_depth, in_key.xy).r, 0.0) * key_range / radius;
-    vec3 glow = exp(-(0.30 + 0.55 * swallow) * deep * 1.25);
-    float wrapped = (dot(n, key_direction) + 0.7) / 1.7;
-    vec3 shade = key_light(place + key_direction * 0.0, n);
-    float lit_solid = max(shade.r, max(shade.g, shade.b));
-    vec3 inner = base_colour * (0.85 * glow * lit_solid + 0.34 * max(wrapped, 0.0) + 0.24 * sky(n) * mix(0.4, 1.0, openness(place, n)));
+    // the window's light on its way in, and what the inside sends back
+    vec3 in_key = in_map(key_moving, place - n * 0.02 * radius);
+    vec2 cover = texture(key_moving_map, in_key.xy).rg;
+    float deep = max(in_key.z - cover.r / max(cover.g, 1e-4), 0.0) * range_moving / radius;
+    vec3 glow = exp(-(0.30 + 0.55 * swallow) * deep * 1.25) * still_key(place);
+    float wrapped = max((dot(n, key_direction) + 0.7) / 1.7, 0.0);
+    float open = mix(0.45, 1.0, still_sky(place));
+    vec3 inner = base_colour * (0.85 * glow + 0.34 * wrapped + 0.24 * sky(n) * open);
     inner += base_colour * 0.25 * pow(1.0 - facing, 2.0);
 
     float cloudy = 1.0 - exp(-1.15 * through - 0.25);
@@ -38,6 +37,6 @@ void main() {
     float mirror = 0.035 + 0.75 * pow(1.0 - facing, 5.0);
     vec3 mirrored = reflect(-v, n);
     lit = mix(lit, sky(mirrored) * 0.85, mirror * 0.6);
-    lit += softboxes(mirrored) * vec3(1.0, 0.97, 0.90) * (0.62 + 0.3 * mirror) * mix(0.35, 1.0, lit_solid);
-    colour = vec4(lit, 1.0);
+    lit += softboxes(mirrored) * vec3(1.0, 0.97, 0.90) * (0.62 + 0.3 * mirror) * mix(0.35, 1.0, still_key(place));
+    colour = vec4(to_screen(lit), 1.0);
 }

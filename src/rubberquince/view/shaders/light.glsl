@@ -1,49 +1,50 @@
-// The light of the workbench: one window as key light with a soft shadow, an open sky, and a sheet of
-// floor that throws warm light back.  All colours are linear.
+// The light of the workbench: one window as key light with a soft shadow, an open sky, and a floor that
+// throws warm light back.  Colours are linear inside; to_screen writes their square root into the picture.
+// Soft shadows of what stands still by filtered moments of depth (Donnelly and Lauritzen 2006).
 
 uniform vec3 eye;
 uniform vec3 key_direction;         // towards the window
-uniform mat4 key_matrix;
-uniform mat4 sky_matrix;
-uniform float key_range;            // m, depth of the key map
-uniform int taps;                   // of the shadow filter
-uniform float blur;                 // key shadow, in parts of the map
-uniform float sky_blur;
-uniform sampler2DShadow key_solid;  // opaque things as the window sees them
-uniform sampler2DShadow key_jelly;
-uniform sampler2D key_tint;         // colour of the jelly nearest to the window
-uniform sampler2DShadow sky_map;    // all things from straight above
+uniform mat4 key_still, sky_still, key_moving, sky_moving;      // world to the maps of what stands and what moves
+uniform float range_still, range_moving;                        // m, depth of the key maps
+uniform sampler2D key_still_map, sky_still_map, key_moving_map, sky_moving_map;
+uniform sampler2D tint_map;         // colour of the moving thing nearest to the window; alpha 1 = clear
 
-const float GOLDEN = 2.39996323;
-
-vec2 spread(int k) {
-    float radius = sqrt((float(k) + 0.5) / float(taps));
-    float angle = float(k) * GOLDEN;
-    return radius * vec2(cos(angle), sin(angle));
+vec3 to_screen(vec3 c) {
+    c = max(c, 0.0);
+    vec3 shoulder = 1.0 - exp(-(c - 0.72) / 0.28) * 0.28;
+    return sqrt(mix(c, shoulder, step(0.72, c)));
 }
 
-// Light of the window that arrives: white, or coloured where it came through jelly.
-vec3 key_light(vec3 place, vec3 normal) {
-    vec4 clip = key_matrix * vec4(place + normal * 0.012 * blur * key_range, 1.0);
-    vec3 at = clip.xyz * 0.5 + 0.5;
-    if (any(lessThan(at, vec3(0.0))) || any(greaterThan(at, vec3(1.0)))) return vec3(1.0);
-    float lit = 0.0, clear = 0.0;
-    for (int k = 0; k < taps; ++k) {
-        vec3 where = vec3(at.xy + blur * spread(k), at.z - 0.0015);
-        lit += texture(key_solid, where);
-        clear += texture(key_jelly, where);
-    }
-    vec3 tint = texture(key_tint, at.xy).rgb;
-    return lit / float(taps) * mix(0.10 + 0.62 * tint * tint, vec3(1.0), clear / float(taps));
+vec3 in_map(mat4 map, vec3 place) { return (map * vec4(place, 1.0)).xyz * 0.5 + 0.5; }
+
+bool outside(vec2 at) { return any(lessThan(at, vec2(0.0))) || any(greaterThan(at, vec2(1.0))); }
+
+// Part of the light that what stands still lets through; ``least`` m deep passes for touching.
+float still_light(sampler2D map, vec3 at, float least) {
+    if (outside(at.xy)) return 1.0;
+    vec2 moments = texture(map, at.xy).rg;
+    float beyond = min(at.z, 1.0) - moments.x;
+    float spread = max(moments.y - moments.x * moments.x, pow(least / range_still, 2.0));
+    float p = beyond <= 0.0 ? 1.0 : spread / (spread + beyond * beyond);
+    return clamp((p - 0.12) / 0.88, 0.0, 1.0);
 }
 
-// Part of the sky that is open: darker under and close to things.
-float openness(vec3 place, vec3 normal) {
-    vec3 at = (sky_matrix * vec4(place + normal * 0.004, 1.0)).xyz * 0.5 + 0.5;
-    if (any(lessThan(at.xy, vec2(0.0))) || any(greaterThan(at.xy, vec2(1.0)))) return 1.0;
-    float open = 0.0;
-    for (int k = 0; k < taps; ++k) open += texture(sky_map, vec3(at.xy + sky_blur * spread(k), at.z - 0.002));
-    return open / float(taps);
+// The same for what moves, of which a map holds (depth times cover, cover): there is often nothing behind it.
+float moving_light(sampler2D map, vec3 at, float least) {
+    if (outside(at.xy)) return 1.0;
+    vec2 cover = texture(map, at.xy).rg;
+    float beyond = (at.z - cover.r / max(cover.g, 1e-4)) * range_moving;
+    return 1.0 - cover.g * smoothstep(least, 3.0 * least, beyond);
+}
+
+float still_key(vec3 place) { return still_light(key_still_map, in_map(key_still, place), 0.003); }
+float still_sky(vec3 place) { return still_light(sky_still_map, in_map(sky_still, place), 0.012); }
+float moving_sky(vec3 place) { return moving_light(sky_moving_map, in_map(sky_moving, place), 0.01); }
+
+// White, or coloured where the light came through jelly.
+vec3 moving_key(vec3 place, float least) {
+    vec3 at = in_map(key_moving, place);
+    return mix(texture(tint_map, at.xy).rgb, vec3(1.0), moving_light(key_moving_map, at, least));
 }
 
 // A window of four panes and a long lamp, as a mirror would show them.
@@ -56,8 +57,7 @@ float softboxes(vec3 mirrored) {
     vec2 bars = smoothstep(vec2(0.018), vec2(0.045), abs(at));
     float window = ahead > 0.0 ? inside.x * inside.y * bars.x * bars.y : 0.0;
     vec3 lamp = normalize(vec3(-key_direction.x, 0.55, key_direction.z * 0.2 - 0.4));
-    float strip = smoothstep(0.90, 0.97, dot(mirrored, lamp)) * 0.30;
-    return window + strip;
+    return window + smoothstep(0.90, 0.97, dot(mirrored, lamp)) * 0.30;
 }
 
 vec3 sky(vec3 direction) {
