@@ -41,7 +41,7 @@ def show(value: float, unit: str) -> str:
     """``value`` (SI) in ``unit``, with as many digits as an artist can use."""
     if not unit:
         return _digits(value)
-    gap = "" if unit in {"%", "°"} else " "
+    gap = "" if unit == "°" else " "
     return f"{_digits(value / _factor(unit))}{gap}{unit}"
 
 

@@ -37,13 +37,25 @@ class FrameCache:
                 shutil.rmtree(folder, ignore_errors=True)
                 folder.mkdir(parents=True, exist_ok=True)
                 self._create(frames)
-            self._open(write)
+            self._write = write
+            self.reopen()
             if write and frames > self._stamps.shape[0]:
                 for array, width in self._arrays():
                     array.resize((frames, *width))
         except OSError as error:
             raise RunError(f"Frames cannot be kept in “{folder}”: "
                            f"{(error.strerror or 'unknown error').lower()}.") from None
+
+    @classmethod
+    def reader(cls, folder: Path) -> "FrameCache | None":
+        """The frames of a folder as they are; None when there are none that can be read."""
+        try:
+            layout = json.loads((folder / "layout.json").read_text())
+            if layout.pop("format") != FORMAT:
+                return None
+            return cls(folder, layout, 0, write=False)
+        except (OSError, ValueError, KeyError, AttributeError, RunError):
+            return None
 
     def _fits(self) -> bool:
         """True when the folder holds a cache of just this layout."""
@@ -66,8 +78,9 @@ class FrameCache:
         part.write_text(json.dumps(self._layout))
         os.replace(part, self.folder / "layout.json")
 
-    def _open(self, write: bool) -> None:
-        mode = "r+" if write else "r"
+    def reopen(self) -> None:
+        """See what another process has added."""
+        mode = "r+" if self._write else "r"
         try:
             with warnings.catch_warnings():
                 warnings.simplefilter("ignore")
@@ -79,6 +92,10 @@ class FrameCache:
 
     def _arrays(self) -> list[tuple[zarr.Array, tuple[int, ...]]]:
         return [(a, a.shape[1:]) for a in (self._skin, self._state, self._readings, self._effort, self._stamps)]
+
+    @property
+    def layout(self) -> dict[str, int]:
+        return self._layout
 
     @property
     def frames(self) -> int:

@@ -40,9 +40,10 @@ class SceneRun:
         self._key = run_key(scene)
         self._pure = True
         self.points = self._stepper.world.skin.moving
+        self.layout = {"points": self.points, "state": len(self._start.packed()), "solids": len(self._assembly.solids)}
 
     def open_cache(self, frames: int) -> FrameCache:
-        return FrameCache(self._folder, cache_layout(self._stepper), frames)
+        return FrameCache(self._folder, self.layout, frames)
 
     def change(self, scene: Scene) -> None:
         """Write changed values into the running arrays; frames from here on are marked as mixed."""
@@ -90,8 +91,3 @@ class SceneRun:
         effort = np.array([self._stepper.effort.linear, seconds])
         writer.put(number, frame.stamp, frame.skin, self._stepper.state.packed(), rows, effort)
         return frame
-
-
-def cache_layout(stepper: Stepper) -> dict[str, int]:
-    return {"points": stepper.world.skin.moving, "state": len(stepper.state.packed()),
-            "solids": len(stepper.world.spec.solids)}

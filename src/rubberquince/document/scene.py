@@ -7,7 +7,8 @@ listeners find out what changed by identity.
 from typing import Annotated, Any, Literal
 
 import numpy as np
-from pydantic import BaseModel, ConfigDict, Field, ValidationError
+from pydantic import BaseModel, ConfigDict, Field, ValidationError, model_validator
+from pydantic_core import PydanticCustomError
 from scipy.spatial.transform import Rotation
 
 from rubberquince.errors import SceneError
@@ -120,6 +121,12 @@ class RunSettings(Plain):
     ground: bool = True
     ground_friction: float = Field(0.5, ge=0.0, le=5.0)
     quality: Literal["draft", "good", "sure"] = "good"
+
+    @model_validator(mode="after")
+    def _in_order(self) -> "RunSettings":
+        if self.first > self.last:
+            raise PydanticCustomError("order", "the first frame must not come after the last")
+        return self
 
 
 class Scene(Plain):

@@ -55,6 +55,7 @@ class Worker:
             self._run.change(command.scene)
         self._rings += 1
         ring = Ring(self._folder / f"ring{self._rings}", self._run.points, create=True)
+        self._run.open_cache(command.last + 1)
         self._connection.send(p.Ready(command.job, self._run.points, str(ring.path)))
         try:
             for frame in self._run.frames(command.last):

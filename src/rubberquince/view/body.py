@@ -7,7 +7,7 @@ from scipy.sparse import coo_array
 from scipy.sparse.csgraph import connected_components
 
 from rubberquince.shapes.polymesh import PolyMesh
-from rubberquince.view.picking import edge_stretch, vertex_normals
+from rubberquince.view.picking import skin_stretch, vertex_normals
 
 SHARP = np.cos(np.radians(42.0))    # faces that meet at more than this keep their edge
 
@@ -69,7 +69,7 @@ class Body:
 
     def tint_by_stretch(self) -> None:
         stretch = np.zeros(len(self.points), np.float32)
-        edge_stretch(self.points, self.rest, self.plain_triangles, stretch)
+        skin_stretch(self.points, self.rest, self.plain_triangles, stretch)
         self.vertices[:, 6] = stretch[self.source]
         self.version += 1
 

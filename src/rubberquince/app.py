@@ -1,0 +1,41 @@
+"""The window program."""
+
+import argparse
+import signal
+import sys
+from importlib.resources import as_file, files
+from pathlib import Path
+
+from PySide6.QtCore import QTimer
+from PySide6.QtGui import QIcon
+from PySide6.QtWidgets import QApplication
+
+from rubberquince.ui.style import dress
+from rubberquince.ui.window import MainWindow
+
+
+def make_app(arguments: list[str]) -> QApplication:
+    """The dressed application object."""
+    app = QApplication([sys.argv[0], *arguments])
+    app.setApplicationName("Rubber Quince")
+    app.setDesktopFileName("rubberquince")
+    with as_file(files("rubberquince") / "assets" / "icons" / "rubberquince.svg") as path:
+        app.setWindowIcon(QIcon(str(path)))
+    dress(app)
+    return app
+
+
+def main(arguments: list[str]) -> int:
+    parser = argparse.ArgumentParser(prog="quince", description="A workbench for soft things.")
+    parser.add_argument("scene", nargs="?", type=Path, help="a .quince scene to open")
+    parser.add_argument("--demo", action="store_true", help="open the harvest fair")
+    given, rest = parser.parse_known_args(arguments)
+    app = make_app(rest)
+    window = MainWindow()
+    window.show()
+    window.open_first(given.scene, given.demo)
+    signal.signal(signal.SIGINT, lambda *_: window.close())
+    beat = QTimer(window, interval=200)     # lets Python see signals while Qt waits
+    beat.timeout.connect(lambda: None)
+    beat.start()
+    return app.exec()

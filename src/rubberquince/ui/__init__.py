@@ -1,0 +1,1 @@
+"""The window: one folder a zone, and what they share."""

@@ -1,0 +1,1 @@
+"""Sentences about the scene, with buttons that mend."""

@@ -1,0 +1,57 @@
+"""The checks of the scene as it stands, each as a sentence with its button."""
+
+from PySide6.QtCore import Qt, QTimer
+from PySide6.QtWidgets import QFrame, QLabel, QPushButton, QWidget
+
+from rubberquince.bake.checks import Check, checks_of
+from rubberquince.ui.bench import Bench
+from rubberquince.ui.parts import column, empty, framed, label, mark, row
+
+CALM = 150                  # ms after the last change, so that a drag is not held up
+
+
+class Checks(QWidget):
+    """Looks again some time after every change."""
+
+    def __init__(self, bench: Bench) -> None:
+        super().__init__()
+        self._bench = bench
+        self._rows = column(gap=6)
+        self.setLayout(column(label("CHECKS", "caption"), self._rows, gap=7))
+        self.setAccessibleName("Checks")
+        self._timer = QTimer(self, singleShot=True, interval=CALM)
+        self._timer.timeout.connect(self.refresh)
+        self.shown: list[Check] = []
+        bench.scene_changed.connect(lambda *_: self._timer.start())
+
+    def refresh(self) -> None:
+        self.shown = checks_of(self._bench.scene, self._bench.document.meshes)
+        empty(self._rows)
+        for check in self.shown:
+            self._rows.addWidget(self._card(check))
+
+    def mend_button(self, check: Check) -> QPushButton | None:
+        return self.findChild(QPushButton, "mend", Qt.FindChildOption.FindChildrenRecursively) if check.mend else None
+
+    def _card(self, check: Check) -> QFrame:
+        sign = QLabel()
+        sign.setPixmap(mark("trouble" if check.trouble else "well", 14))
+        sign.setAlignment(Qt.AlignmentFlag.AlignTop)
+        sentence = label(check.sentence, wrap=True)
+        texts = column(sentence, gap=6)
+        if check.mend is not None:
+            button = QPushButton(check.button)
+            button.setObjectName("mend")
+            button.clicked.connect(lambda: self._mend(check))
+            texts.addLayout(row(button))
+        line = row(sign, margins=(8, 7, 8, 7), gap=7)
+        line.addLayout(texts, 1)
+        card = framed(line, "check")
+        card.setProperty("trouble", check.trouble)
+        card.setAccessibleName(check.sentence)
+        return card
+
+    def _mend(self, check: Check) -> None:
+        if check.mend is not None:
+            self._bench.document.push(check.button.lower(), check.mend(self._bench.scene))
+            self.refresh()

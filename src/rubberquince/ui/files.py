@@ -1,0 +1,188 @@
+"""Opening, saving, importing and handing over, with their dialogs.  A failure is one sentence; the scene stays."""
+
+from pathlib import Path
+
+import numpy as np
+from PySide6.QtCore import QSettings, QStandardPaths
+from PySide6.QtWidgets import QFileDialog, QMessageBox, QWidget
+
+from rubberquince.bake.cache import FrameCache
+from rubberquince.bake.export import export_frame, export_run
+from rubberquince.demos import harvest_fair
+from rubberquince.document.document import Document
+from rubberquince.document.scene import BlockShape, ImportedShape, Look, Piece, Place, Shape, SphereShape
+from rubberquince.document.storage import SUFFIX, load_scene, save_scene
+from rubberquince.errors import QuinceError
+from rubberquince.exchange.importing import import_mesh
+from rubberquince.ui.bench import Bench
+from rubberquince.ui.runner import Runner
+
+SCENES = f"Scenes (*{SUFFIX})"
+NEW_SIZE = 0.12             # m, of an added shape
+NEW_COLOURS = ("#D9713C", "#8FA65A", "#B65C7A", "#D9A441", "#6F93A8")
+
+
+class Files:
+    """What the Scene menu and the line-up's add do.  Every method that asks takes a path to skip asking."""
+
+    def __init__(self, window: QWidget, bench: Bench, runner: Runner) -> None:
+        self._window, self._bench, self._runner = window, bench, runner
+        self._settings = QSettings("rubberquince", "rubberquince")
+
+    # --- scenes ---------------------------------------------------------------------------------------
+
+    def new(self) -> None:
+        if self.may_leave():
+            self._show(Document(), None)
+
+    def demo(self) -> None:
+        if self.may_leave():
+            self._show(Document(harvest_fair.scene()), None)
+
+    def open(self, path: Path | None = None) -> bool:
+        if not self.may_leave():
+            return False
+        path = path or self._ask_open("Open a scene", SCENES)
+        if path is None:
+            return False
+        try:
+            scene, meshes = load_scene(path)
+        except QuinceError as error:
+            self._bench.say(str(error))
+            return False
+        self._show(Document(scene, meshes), path)
+        return True
+
+    def save(self) -> bool:
+        return self.save_as(self._bench.path)
+
+    def save_as(self, path: Path | None = None) -> bool:
+        path = path or self._ask_save("Save the scene", SCENES, SUFFIX)
+        if path is None:
+            return False
+        document = self._bench.document
+        try:
+            save_scene(path, document.scene, document.meshes)
+        except QuinceError as error:
+            self._bench.say(str(error))
+            return False
+        document.mark_saved()
+        self._bench.path = path
+        self._bench.say(f"Saved as “{path.name}”.", False)
+        self._bench.scene_changed.emit(document.scene, document.scene)
+        return True
+
+    def may_leave(self) -> bool:
+        """Ask what to do with an unsaved scene; False to stay."""
+        if not self._bench.document.unsaved:
+            return True
+        answer = ask_about_unsaved(self._window, self._bench.title.rstrip(" •"))
+        if answer == QMessageBox.StandardButton.Save:
+            return self.save()
+        return answer == QMessageBox.StandardButton.Discard
+
+    def _show(self, document: Document, path: Path | None) -> None:
+        self._bench.open(document, path)
+        self._runner.forget()
+
+    # --- pieces ---------------------------------------------------------------------------------------
+
+    def add_block(self) -> None:
+        self._add("Block", BlockShape(), (NEW_SIZE, NEW_SIZE * 0.75, NEW_SIZE))
+
+    def add_sphere(self) -> None:
+        self._add("Sphere", SphereShape(), (NEW_SIZE, NEW_SIZE, NEW_SIZE))
+
+    def import_mesh(self, path: Path | None = None) -> None:
+        path = path or self._ask_open("Import a mesh", "Meshes (*.obj)")
+        if path is None:
+            return
+        try:
+            imported = import_mesh(path)
+            size = tuple(float(max(side, 1e-4)) for side in imported.size)
+            shape = ImportedShape(name=path.name[:120], mesh=imported.mesh.key)
+            self._bench.document.meshes[imported.mesh.key] = imported.mesh
+            self._add(path.stem[:60] or "Mesh", shape, (size[0], size[1], size[2]))
+        except QuinceError as error:
+            self._bench.say(str(error))
+            return
+        if imported.notes:
+            self._bench.say(" ".join(imported.notes), False)
+
+    def _add(self, name: str, shape: Shape, size: tuple[float, float, float]) -> None:
+        """A new Solid above everything that stands in the middle, chosen."""
+        document = self._bench.document
+        top = max((p.place.position[1] + float(np.abs(p.place.rotation()[1]) @ p.place.size) / 2
+                   for p in document.scene.pieces), default=0.0)
+        colour = NEW_COLOURS[len(document.scene.pieces) % len(NEW_COLOURS)]
+        piece = Piece(id=document.new_id(), name=document.new_name(name), shape=shape, role="solid",
+                      place=Place(position=(0.0, round(top + size[1] / 2 + 0.03, 4), 0.0), size=size),
+                      look=Look(material="jelly", colour=colour))
+        document.add_piece(piece)
+        self._bench.choose(piece.id)
+
+    # --- handing over ---------------------------------------------------------------------------------
+
+    def export_frame(self, frame: int, path: Path | None = None) -> None:
+        """The frame that is shown, as OBJ."""
+        path = path or self._ask_save(f"Export frame {frame}", "OBJ meshes (*.obj)", ".obj")
+        if path is None:
+            return
+        scene, meshes = self._bench.scene, self._bench.document.meshes
+        skins = self._runner.skins(frame) if frame != scene.run.first else None
+        try:
+            export_frame(path, scene, meshes, np.concatenate(list(skins.values())) if skins else None)
+        except QuinceError as error:
+            self._bench.say(str(error))
+            return
+        self._bench.say(f"Frame {frame} is in “{path.name}”.", False)
+
+    def export_run(self, path: Path | None = None) -> None:
+        """The whole range as USD."""
+        run, store = self._bench.scene.run, self._runner.store
+        cache = FrameCache.reader(store.folder) if store else None
+        if cache is None or not self._runner.good_up_to(run.last):
+            self._bench.say(f"The frames {run.first} – {run.last} are not all baked and up to date; press Bake first.")
+            return
+        path = path or self._ask_save("Export the run", "USD scenes (*.usdc *.usda *.usd)", ".usdc")
+        if path is None:
+            return
+        try:
+            count = export_run(path, self._bench.scene, self._bench.document.meshes, cache, run.first, run.last)
+        except QuinceError as error:
+            self._bench.say(str(error))
+            return
+        self._bench.say(f"{count} frames are in “{path.name}”.", False)
+
+    # --- dialogs --------------------------------------------------------------------------------------
+
+    def _folder(self) -> str:
+        home = QStandardPaths.writableLocation(QStandardPaths.StandardLocation.DocumentsLocation)
+        return str(self._settings.value("folder", home))
+
+    def _ask_open(self, title: str, kinds: str) -> Path | None:
+        name, _ = QFileDialog.getOpenFileName(self._window, title, self._folder(), kinds)
+        return self._remembered(name)
+
+    def _ask_save(self, title: str, kinds: str, suffix: str) -> Path | None:
+        name, _ = QFileDialog.getSaveFileName(self._window, title, self._folder(), kinds)
+        if name and not Path(name).suffix:
+            name += suffix
+        return self._remembered(name)
+
+    def _remembered(self, name: str) -> Path | None:
+        if not name:
+            return None
+        self._settings.setValue("folder", str(Path(name).parent))
+        return Path(name)
+
+
+def ask_about_unsaved(window: QWidget, name: str) -> QMessageBox.StandardButton:
+    box = QMessageBox(window)
+    box.setWindowTitle("Rubber Quince")
+    box.setText(f"“{name}” has changes that are not saved.")
+    box.setInformativeText("Save them before it is closed?")
+    buttons = QMessageBox.StandardButton
+    box.setStandardButtons(buttons.Save | buttons.Discard | buttons.Cancel)
+    box.setDefaultButton(buttons.Save)
+    return buttons(box.exec())

@@ -1,0 +1,1 @@
+"""The strip of cards, one a piece."""

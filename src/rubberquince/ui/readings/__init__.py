@@ -1,0 +1,1 @@
+"""Figures of the chosen piece at the shown frame."""

@@ -1,0 +1,1 @@
+"""The page with everything about the chosen piece."""

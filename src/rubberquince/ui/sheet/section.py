@@ -1,0 +1,82 @@
+"""What every section of the sheet is: a head that folds, a summary to be read closed, and rows."""
+
+from PySide6.QtCore import QSize, Qt
+from PySide6.QtWidgets import QFrame, QPushButton, QSizePolicy, QVBoxLayout, QWidget
+
+from rubberquince.document.scene import Piece
+from rubberquince.ui.bench import Bench
+from rubberquince.ui.fields import Field, Value
+from rubberquince.ui.parts import column, icon, label, row
+
+
+class Section(QFrame):
+    """Subclasses give ``title``, ``applies``, ``summary``, and fill ``self.rows`` in their constructor."""
+
+    title = ""
+
+    def __init__(self, bench: Bench) -> None:
+        super().__init__()
+        self.bench = bench
+        self.setObjectName("section")
+        self.fold = QPushButton(self.title)
+        self.fold.setObjectName("fold")
+        self.fold.setCheckable(True)
+        self.fold.setIconSize(QSize(12, 12))
+        self.fold.setSizePolicy(QSizePolicy.Policy.Fixed, QSizePolicy.Policy.Fixed)
+        self.fold.setAccessibleName(f"{self.title} section")
+        self.fold.toggled.connect(self._unfold)
+        self._summary = label("", "soft")
+        self._summary.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
+        self._summary.setAlignment(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter)
+        self._body = QWidget()
+        self.rows: QVBoxLayout = column(margins=(11, 0, 9, 9), gap=5)
+        self._body.setLayout(self.rows)
+        self.setLayout(column(row(self.fold, self._summary, margins=(0, 0, 10, 0)), self._body, gap=0))
+        self._fields: list[tuple[Field, str]] = []
+        self._unfold(False)
+
+    def applies(self, piece: Piece) -> bool:
+        return True
+
+    def summary(self, piece: Piece) -> str:
+        return ""
+
+    def refresh(self, piece: Piece) -> None:
+        """Show the values of a piece."""
+        text = self.summary(piece)
+        self._summary.setText(text)
+        self._summary.setToolTip(text)
+        for field, path in self._fields:
+            number: object = piece
+            for name in path.split("."):
+                number = number[int(name)] if isinstance(number, tuple) else getattr(number, name)
+            field.show_value(float(number))         # type: ignore[arg-type]
+
+    def add_field(self, value: Value) -> Field:
+        """A row for a number of the chosen piece at ``value.path``; a digit in it means an item of a tuple."""
+        field = Field(value, lambda number: self._change(value, number))
+        field.swept.connect(lambda begins: self.bench.document.begin_gesture() if begins
+                            else self.bench.document.end_gesture())
+        field.refused.connect(self.bench.say)
+        self._fields.append((field, value.path))
+        self.rows.addWidget(field)
+        return field
+
+    def _change(self, value: Value, number: float) -> bool:
+        piece = self.bench.chosen
+        if piece is None:
+            return False
+        path, _, item = value.path.rpartition(".")
+        if not item.isdigit():
+            return self.bench.set_value(f"change {value.name.lower()}", value.path, number, piece.id)
+        whole: object = piece
+        for name in path.split("."):
+            whole = getattr(whole, name)
+        items = list(whole)                         # type: ignore[call-overload]
+        items[int(item)] = number
+        return self.bench.set_value(f"change {value.name.lower()}", path, tuple(items), piece.id)
+
+    def _unfold(self, on: bool) -> None:
+        self.fold.setChecked(on)
+        self._body.setVisible(on)
+        self.fold.setIcon(icon("open-fold" if on else "shut-fold", 12))

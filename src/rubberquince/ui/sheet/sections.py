@@ -1,0 +1,276 @@
+"""The sections of the sheet, in the order of the work."""
+
+from PySide6.QtWidgets import QColorDialog, QComboBox, QHBoxLayout, QLineEdit, QPushButton
+from PySide6.QtGui import QColor
+
+from rubberquince.bake.assemble import lattice_of
+from rubberquince.document.bodies import piece_points, resting_height, unit_mesh
+from rubberquince.document.scene import (
+    BlockShape,
+    ContactValues,
+    ImportedShape,
+    Piece,
+    RevolvedShape,
+    SolidValues,
+    SphereShape,
+    changed,
+)
+from rubberquince.errors import QuinceError
+from rubberquince.ui.bench import Bench
+from rubberquince.ui.fields import Value, WholeEdit
+from rubberquince.ui.parts import label, row
+from rubberquince.ui.sheet.section import Section
+from rubberquince.units import show
+
+ROLES = {"solid": ("Solid", "moves and deforms: jelly, foam, rubber"),
+         "collider": ("Collider", "stands still; solids meet it"),
+         "scenery": ("Scenery", "is only seen")}
+SIDES = ("Width", "Height", "Depth")
+
+
+def shape_name(piece: Piece) -> str:
+    shape = piece.shape
+    if isinstance(shape, (RevolvedShape, ImportedShape)):
+        return shape.name
+    return shape.kind
+
+
+class ShapeSection(Section):
+    """Name, real size and how finely the shape is divided."""
+
+    title = "Shape"
+
+    def __init__(self, bench: Bench) -> None:
+        super().__init__(bench)
+        self.name = QLineEdit()
+        self.name.setAccessibleName("Name")
+        self.name.setMaxLength(60)
+        self.name.editingFinished.connect(self._rename)
+        self.rows.addLayout(_line("Name", self.name))
+        unit = bench.scene.length_unit
+        for k, side in enumerate(SIDES):
+            self.add_field(Value(side, f"place.size.{k}", unit, 0.01, 2.0,
+                                 f"{side} of the shape along its own axis, in {unit}", log=True))
+        self.divisions = [WholeEdit(f"Divisions {axis}", 1, 200) for axis in ("wide", "high", "deep")]
+        self._divisions_row = row(*self.divisions, gap=4)
+        self._divided = label("Divided in")
+        for k, box in enumerate(self.divisions):
+            box.chosen.connect(lambda count, k=k: self._divide(k, count))
+            box.refused.connect(bench.say)
+        line = row(self._divided, gap=5)
+        self._divided.setFixedWidth(108)
+        line.addLayout(self._divisions_row)
+        self.rows.addLayout(line)
+        self._count = label("", "small")
+        self.rows.addWidget(self._count)
+
+    def summary(self, piece: Piece) -> str:
+        unit = self.bench.scene.length_unit
+        return f"{shape_name(piece)} · {show(max(piece.place.size), unit)}"
+
+    def refresh(self, piece: Piece) -> None:
+        super().refresh(piece)
+        if not self.name.hasFocus():
+            self.name.setText(piece.name)
+        counts = _divisions(piece)
+        self._divided.setVisible(bool(counts))
+        for k, box in enumerate(self.divisions):
+            box.setVisible(k < len(counts))
+            if k < len(counts):
+                box.set_bounds(*(1, 200) if isinstance(piece.shape, BlockShape) else ((6, 400), (3, 200))[k])
+                box.set_value(counts[k])
+        try:
+            mesh = unit_mesh(piece.shape, self.bench.document.meshes)
+            text = f"{len(mesh.points):,} vertices · {len(mesh.face_sizes):,} faces".replace(",", " ")
+        except QuinceError as error:
+            text = str(error)
+        self._count.setText(text)
+
+    def _rename(self) -> None:
+        piece, name = self.bench.chosen, self.name.text().strip()
+        if piece is not None and name and name != piece.name:
+            self.bench.set_value("rename", "name", name, piece.id)
+        elif piece is not None:
+            self.name.setText(piece.name)
+
+    def _divide(self, k: int, count: int) -> None:
+        piece = self.bench.chosen
+        if piece is None:
+            return
+        counts = [*_divisions(piece)]
+        counts[k] = count
+        if isinstance(piece.shape, BlockShape):
+            self.bench.set_value("change divisions", "shape.divisions", tuple(counts), piece.id)
+        elif isinstance(piece.shape, SphereShape):
+            self.bench.set_value("change divisions", "shape." + ("around", "rings")[k], count, piece.id)
+
+
+class PlaceSection(Section):
+    """Where the piece starts, and how it is turned."""
+
+    title = "Place"
+
+    def __init__(self, bench: Bench) -> None:
+        super().__init__(bench)
+        unit = bench.scene.length_unit
+        for k, (axis, tip) in enumerate((("x", "to the right"), ("y", "upwards, from the ground"), ("z", "to the front"))):
+            self.add_field(Value(f"Position {axis}", f"place.position.{k}", unit, -1.0, 1.0,
+                                 f"Where the middle of the piece starts, {tip}, in {unit}", usual=0.0))
+        for k, axis in enumerate("xyz"):
+            self.add_field(Value(f"Turn {axis}", f"place.turn.{k}", "°", -180.0, 180.0,
+                                 f"Turned about {axis}, in degrees", usual=0.0))
+        stand = QPushButton("Stand on the ground")
+        stand.setToolTip("Lower or lift the piece until its lowest point touches the ground")
+        stand.clicked.connect(self._stand)
+        self.rows.addWidget(stand)
+
+    def summary(self, piece: Piece) -> str:
+        unit = self.bench.scene.length_unit
+        try:
+            low = piece_points(piece, self.bench.document.meshes)[:, 1].min()
+        except QuinceError:
+            return ""
+        turned = "" if not any(piece.place.turn) else " · turned"
+        return f"{show(round(float(low), 4), unit)} above the ground{turned}"
+
+    def _stand(self) -> None:
+        piece = self.bench.chosen
+        if piece is not None:
+            mesh = unit_mesh(piece.shape, self.bench.document.meshes)
+            x, _, z = piece.place.position
+            height = resting_height(mesh, piece.place, piece.contact.gap)
+            self.bench.set_value("stand on the ground", "place.position", (x, height, z), piece.id)
+
+
+class FeelSection(Section):
+    """What the piece is, how it looks, and how finely it is filled."""
+
+    title = "Role and feel"
+
+    def __init__(self, bench: Bench) -> None:
+        super().__init__(bench)
+        self.role = QComboBox()
+        self.role.setAccessibleName("Role")
+        for key, (name, tip) in ROLES.items():
+            self.role.addItem(name, key)
+            self.role.setItemData(self.role.count() - 1, tip, 3)
+        self.role.activated.connect(self._set_role)
+        self.rows.addLayout(_line("Role", self.role))
+        self.cells = WholeEdit("Cells across", 2, 60)
+        self.cells.setFixedWidth(56)
+        self.cells.setToolTip("Cells across the smallest side: more bend and fold finer, and take longer")
+        self.cells.chosen.connect(lambda count: self._set("change cells", "solid.cells", count))
+        self.cells.refused.connect(bench.say)
+        self._cells_label = label("Cells across")
+        self._cells_count = label("", "small")
+        line = row(self._cells_label, self.cells, self._cells_count, gap=5)
+        line.addStretch(1)
+        self._cells_label.setFixedWidth(108)
+        self.rows.addLayout(line)
+        self.material = QComboBox()
+        self.material.setAccessibleName("Looks like")
+        for key in ("jelly", "matte"):
+            self.material.addItem(key, key)
+        self.material.activated.connect(lambda _: self._set("change look", "look.material", self.material.currentData()))
+        self.colour = QPushButton()
+        self.colour.setAccessibleName("Colour")
+        self.colour.setFixedWidth(46)
+        self.colour.clicked.connect(self._pick_colour)
+        self.rows.addLayout(_line("Looks like", self.material, self.colour))
+
+    def summary(self, piece: Piece) -> str:
+        return ROLES[piece.role][0]
+
+    def refresh(self, piece: Piece) -> None:
+        super().refresh(piece)
+        self.role.setCurrentIndex(self.role.findData(piece.role))
+        self.material.setCurrentIndex(self.material.findData(piece.look.material))
+        self.colour.setStyleSheet(f"background: {piece.look.colour};")
+        self.colour.setToolTip(f"Colour {piece.look.colour}")
+        solid = piece.role == "solid"
+        for widget in (self._cells_label, self.cells, self._cells_count):
+            widget.setVisible(solid)
+        if solid:
+            self.cells.set_value(piece.solid.cells)
+            self._cells_count.setText(self._cell_text(piece))
+
+    def _cell_text(self, piece: Piece) -> str:
+        edge = min(piece.place.size) / piece.solid.cells
+        return f"of {show(edge, self.bench.scene.length_unit)}"
+
+    def _set_role(self) -> None:
+        self._set("change role", "role", self.role.currentData())
+
+    def _set(self, what: str, path: str, value: object) -> None:
+        piece = self.bench.chosen
+        if piece is not None:
+            self.bench.set_value(what, path, value, piece.id)
+
+    def _pick_colour(self) -> None:
+        piece = self.bench.chosen
+        if piece is not None:
+            colour = QColorDialog.getColor(QColor(piece.look.colour), self, f"Colour of {piece.name}")
+            if colour.isValid():
+                self._set("change colour", "look.colour", colour.name())
+
+
+class SpringsSection(Section):
+    """How a solid resists: the values that can change while it runs."""
+
+    title = "Springs"
+
+    def __init__(self, bench: Bench) -> None:
+        super().__init__(bench)
+        usual = SolidValues()
+        self.add_field(Value("Stiffness", "solid.stiffness", "kPa", 200.0, 1e6,
+                             "How hard it is to stretch and squeeze, in kPa: jelly 1 – 10, foam 10 – 50, rubber 500 and up",
+                             log=True, usual=usual.stiffness))
+        self.add_field(Value("Keeps its volume", "solid.keeps_volume", "%", 0.0, 1.0,
+                             "How much it bulges when squeezed: 0 % like cork, 100 % like water in a skin",
+                             usual=usual.keeps_volume))
+        self.add_field(Value("Wobble halves in", "solid.wobble_halves", "s", 0.02, 5.0,
+                             "Seconds in which a wobble becomes half as wide", log=True, usual=usual.wobble_halves))
+        self.add_field(Value("Density", "solid.density", "kg/l", 20.0, 5000.0,
+                             "Weight of a litre, in kg: water 1, foam 0.05, rubber 1.1", log=True, usual=usual.density))
+
+    def applies(self, piece: Piece) -> bool:
+        return piece.role == "solid"
+
+    def summary(self, piece: Piece) -> str:
+        return f"{show(piece.solid.stiffness, 'kPa')} · halves in {show(piece.solid.wobble_halves, 's')}"
+
+
+class ContactSection(Section):
+    """What distance the piece keeps, and how it slides."""
+
+    title = "Contact"
+
+    def __init__(self, bench: Bench) -> None:
+        super().__init__(bench)
+        usual = ContactValues()
+        self.add_field(Value("Gap", "contact.gap", "mm", 1e-4, 0.02,
+                             "Distance kept to what it touches, in mm; two pieces keep the sum of their gaps",
+                             log=True, usual=usual.gap))
+        self.add_field(Value("Friction", "contact.friction", "", 0.0, 2.0,
+                             "0 slides like ice, 0.4 like jelly on a plate, 1 hardly slides", usual=usual.friction))
+
+    def applies(self, piece: Piece) -> bool:
+        return piece.role in ("solid", "collider")
+
+    def summary(self, piece: Piece) -> str:
+        return f"gap {show(piece.contact.gap, 'mm')} · friction {show(piece.contact.friction, '')}"
+
+
+def _line(name: str, *widgets: QComboBox | QLineEdit | QPushButton) -> QHBoxLayout:
+    title = label(name)
+    title.setFixedWidth(108)
+    title.setBuddy(widgets[0])
+    return row(title, *widgets, gap=5)
+
+
+def _divisions(piece: Piece) -> tuple[int, ...]:
+    if isinstance(piece.shape, BlockShape):
+        return piece.shape.divisions
+    if isinstance(piece.shape, SphereShape):
+        return piece.shape.around, piece.shape.rings
+    return ()

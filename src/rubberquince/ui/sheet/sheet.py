@@ -1,0 +1,67 @@
+"""The sheet: all sections of the chosen piece under one another."""
+
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QFrame, QScrollArea, QWidget
+
+from rubberquince.ui.bench import Bench
+from rubberquince.ui.parts import column, label
+from rubberquince.ui.sheet.section import Section
+from rubberquince.ui.sheet.sections import ContactSection, FeelSection, PlaceSection, ShapeSection, SpringsSection
+
+WIDTH = 316
+
+
+class Sheet(QScrollArea):
+    """Shows the sections that apply to the chosen piece; what does not apply is absent."""
+
+    def __init__(self, bench: Bench) -> None:
+        super().__init__()
+        self._bench = bench
+        self.setObjectName("sheet")
+        self.setFixedWidth(WIDTH)
+        self.setWidgetResizable(True)
+        self.setFrameShape(QFrame.Shape.NoFrame)
+        self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self.setAccessibleName("Sheet of the chosen piece")
+        self.sections: list[Section] = []
+        self._hint = label("Choose a piece in the line-up or in the view; its values are shown here.", "soft", wrap=True)
+        self._page = QWidget()
+        self._page.setObjectName("side")
+        self._rows = column(self._hint, margins=(10, 10, 10, 10), gap=7)
+        self._page.setLayout(self._rows)
+        self.setWidget(self._page)
+        self._unit = ""
+        bench.scene_changed.connect(lambda *_: self.refresh())
+        bench.chose.connect(lambda _: self.refresh())
+        self._make()
+
+    def section(self, title: str) -> Section:
+        return next(s for s in self.sections if s.title == title)
+
+    def _make(self) -> None:
+        """Sections anew; their fields are made for the display units of the scene."""
+        opened = {s.title for s in self.sections if s.fold.isChecked()} if self.sections else {"Role and feel", "Springs"}
+        for section in self.sections:
+            section.deleteLater()
+        while self._rows.count() > 1:
+            self._rows.takeAt(1)
+        self._unit = self._bench.scene.length_unit
+        self.sections = [kind(self._bench) for kind in
+                         (ShapeSection, PlaceSection, FeelSection, SpringsSection, ContactSection)]
+        for section in self.sections:
+            self._rows.addWidget(section)
+            section.fold.setChecked(section.title in opened)
+        self._rows.addStretch(1)
+        self.refresh()
+
+    def refresh(self) -> None:
+        if self._bench.scene.length_unit != self._unit:
+            self._make()
+            return
+        piece = self._bench.chosen
+        self._hint.setVisible(piece is None)
+        for section in self.sections:
+            applies = piece is not None and section.applies(piece)
+            section.setVisible(applies)
+            if applies and piece is not None:
+                section.refresh(piece)

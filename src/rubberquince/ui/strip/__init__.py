@@ -1,0 +1,1 @@
+"""Playing, baking, and the curves under the frame ruler."""

@@ -1,0 +1,146 @@
+"""The frame ruler and the curves under it: which frames there are, and how the chosen solid fared in them."""
+
+from dataclasses import dataclass
+
+import numpy as np
+from PySide6.QtCore import QPointF, QRectF, Qt, Signal
+from PySide6.QtGui import QBrush, QColor, QKeyEvent, QMouseEvent, QPainter, QPainterPath, QPaintEvent, QPen
+from PySide6.QtWidgets import QWidget
+
+from rubberquince.ui import style
+
+LEFT, RIGHT, RULER, LANE = 66, 12, 16, 25
+KNOWN, GOOD = 1, 2          # states of a frame; 0 = not there
+
+
+@dataclass(frozen=True)
+class Lane:
+    """A curve: its name, colour, values (frames,) by frame number, and the range that is always shown."""
+
+    name: str
+    colour: str
+    values: np.ndarray
+    low: float
+    high: float
+
+
+class Lanes(QWidget):
+    """``scrubbed(frame)`` when the pointer or a key asks for another frame."""
+
+    scrubbed = Signal(int)
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.first, self.last, self.frame = 1, 120, 1
+        self.states = np.zeros(0, np.int8)
+        self.lanes: list[Lane] = []
+        self.setMinimumHeight(RULER + 3 * LANE + 4)
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setAccessibleName("Frames")
+        self.setToolTip("Inked frames are computed, hatched ones are out of date. Drag to scrub.")
+
+    def show_run(self, first: int, last: int, states: np.ndarray, lanes: list[Lane]) -> None:
+        """``states`` (frames,) by frame number from 0 on."""
+        self.first, self.last, self.states, self.lanes = first, max(last, first), states, lanes
+        self.update()
+
+    def show_frame(self, frame: int) -> None:
+        self.frame = frame
+        self.update()
+
+    def _x(self, frame: float) -> float:
+        return LEFT + (self.width() - LEFT - RIGHT) * (frame - self.first + 0.5) / (self.last - self.first + 1)
+
+    # --- painting -------------------------------------------------------------------------------------
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        font = painter.font()
+        font.setPixelSize(11)
+        painter.setFont(font)
+        self._paint_ruler(painter)
+        for k, lane in enumerate(self.lanes):
+            self._paint_lane(painter, lane, RULER + 2 + k * LANE)
+        self._paint_playhead(painter)
+        painter.end()
+
+    def _paint_ruler(self, painter: QPainter) -> None:
+        left, right = self._x(self.first - 0.5), self._x(self.last + 0.5)
+        painter.setPen(QColor(style.SOFT_INK))
+        painter.drawText(QRectF(12, 0, LEFT - 18, RULER), Qt.AlignmentFlag.AlignVCenter, "frames")
+        painter.fillRect(QRectF(left, 1, right - left, RULER - 3), QColor("#EDE8DC"))
+        states = np.zeros(self.last + 1, np.int8)
+        states[: min(len(self.states), self.last + 1)] = self.states[: self.last + 1]
+        states = states[self.first:]
+        edges = np.flatnonzero(np.diff(states, prepend=-1, append=-1))
+        for a, b in zip(edges[:-1], edges[1:]):
+            box = QRectF(self._x(self.first + a - 0.5), 1, self._x(self.first + b - 0.5) - self._x(self.first + a - 0.5),
+                         RULER - 3)
+            if states[a] == GOOD:
+                painter.fillRect(box, QColor("#DCC484"))
+            elif states[a] == KNOWN:
+                painter.fillRect(box, QColor("#F4EBD0"))
+                painter.fillRect(box, QBrush(QColor("#C8AC63"), Qt.BrushStyle.BDiagPattern))
+        painter.setPen(QColor("#8A8272"))
+        step = next(s for s in (1, 2, 5, 10, 20, 50, 100, 200, 500, 1000, 5000, 100_000)
+                    if s * (right - left) / (self.last - self.first + 1) > 44)
+        for frame in range(-(-self.first // step) * step, self.last + 1, step):
+            painter.drawText(QRectF(self._x(frame) - 20, 0, 40, RULER - 1), Qt.AlignmentFlag.AlignCenter, str(frame))
+
+    def _paint_lane(self, painter: QPainter, lane: Lane, top: float) -> None:
+        painter.setPen(QColor(style.SOFT_INK))
+        painter.drawText(QRectF(12, top, LEFT - 14, LANE), Qt.AlignmentFlag.AlignVCenter, lane.name)
+        painter.setPen(QPen(QColor("#E9E3D5"), 1))
+        painter.drawLine(QPointF(LEFT, top + LANE - 0.5), QPointF(self.width() - RIGHT, top + LANE - 0.5))
+        values = lane.values[self.first:self.last + 1]
+        real = np.isfinite(values)
+        if not real.any():
+            return
+        low, high = min(lane.low, float(values[real].min())), max(lane.high, float(values[real].max()))
+        path, pen_down = QPainterPath(), False
+        for k, value in enumerate(values):
+            if not real[k]:
+                pen_down = False
+                continue
+            at = QPointF(self._x(self.first + k), top + 3 + (LANE - 6) * (1 - (float(value) - low) / max(high - low, 1e-12)))
+            path.lineTo(at) if pen_down else path.moveTo(at)
+            pen_down = True
+        painter.setPen(QPen(QColor(lane.colour), 1.6))
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        painter.drawPath(path)
+
+    def _paint_playhead(self, painter: QPainter) -> None:
+        x = self._x(self.frame)
+        painter.setPen(QPen(QColor(style.INK), 1.4))
+        painter.drawLine(QPointF(x, RULER - 2), QPointF(x, self.height() - 2))
+        box = QRectF(min(max(x - 15, 0), self.width() - 30), 0, 30, RULER - 1)
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(QColor(style.INK))
+        painter.drawRoundedRect(box, 3, 3)
+        painter.setPen(QColor("white"))
+        painter.drawText(box, Qt.AlignmentFlag.AlignCenter, str(self.frame))
+
+    # --- scrubbing ------------------------------------------------------------------------------------
+
+    def _scrub(self, x: float) -> None:
+        width = max(self.width() - LEFT - RIGHT, 1)
+        frame = self.first + int((x - LEFT) / width * (self.last - self.first + 1))
+        self.scrubbed.emit(min(max(frame, self.first), self.last))
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        self._scrub(event.position().x())
+
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:
+        if event.buttons() & Qt.MouseButton.LeftButton:
+            self._scrub(event.position().x())
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        steps = {Qt.Key.Key_Left: -1, Qt.Key.Key_Right: 1, Qt.Key.Key_PageUp: -10, Qt.Key.Key_PageDown: 10}
+        key = Qt.Key(event.key())
+        if key in steps:
+            self.scrubbed.emit(min(max(self.frame + steps[key], self.first), self.last))
+        elif key in (Qt.Key.Key_Home, Qt.Key.Key_End):
+            self.scrubbed.emit(self.first if key == Qt.Key.Key_Home else self.last)
+        else:
+            super().keyPressEvent(event)

@@ -1,0 +1,150 @@
+"""The run strip: playing, the range, the quality, baking, and the lanes."""
+
+from collections.abc import Callable
+
+import numpy as np
+from PySide6.QtCore import QSize, Qt
+from PySide6.QtWidgets import QComboBox, QFrame, QProgressBar, QPushButton
+
+from rubberquince.ui import style
+from rubberquince.ui.bench import Bench
+from rubberquince.ui.fields import WholeEdit
+from rubberquince.ui.parts import column, icon, label, row
+from rubberquince.ui.runner import Runner
+from rubberquince.ui.strip.lanes import GOOD, KNOWN, Lane, Lanes
+from rubberquince.ui.strip.player import Player
+
+QUALITIES = {"draft": "quick, for finding values", "good": "keeps the wobble", "sure": "careful, for the last bake"}
+
+
+class Strip(QFrame):
+    """Shows what the runner and the player know, and hands them what is pressed."""
+
+    def __init__(self, bench: Bench, runner: Runner, player: Player) -> None:
+        super().__init__()
+        self._bench, self._runner, self._player = bench, runner, player
+        self.setObjectName("strip")
+        self.setFixedHeight(148)
+        self.first = _bare("first", "To the first frame", player.go, bench)
+        self.play = QPushButton(icon("play", 16), "")
+        self.play.setFixedSize(34, 34)
+        self.play.setStyleSheet(f"background: {style.QUINCE}; border: 1px solid {style.QUINCE}; border-radius: 17px;")
+        self.play.clicked.connect(player.toggle)
+        self.stop = QPushButton(icon("stop", 14), "")
+        self.stop.setObjectName("bare")
+        self.stop.setFixedSize(28, 28)
+        self.stop.setAccessibleName("Stop")
+        self.stop.setToolTip("Stop playing and computing")
+        self.stop.clicked.connect(player.halt)
+        self.frame = self._number("Frame", player.go)
+        self.range_first = self._number("First frame", lambda n: self._set("change the range", "run.first", n))
+        self.range_last = self._number("Last frame", lambda n: self._set("change the range", "run.last", n))
+        self.fps = self._number("Frames a second", lambda n: self._set("change frames a second", "run.fps", float(n)), 1, 240)
+        self.quality = QComboBox()
+        self.quality.setAccessibleName("Quality")
+        for key, tip in QUALITIES.items():
+            self.quality.addItem(key, key)
+            self.quality.setItemData(self.quality.count() - 1, tip, 3)
+        self.quality.setToolTip("How carefully the run is computed")
+        self.quality.activated.connect(lambda _: self._set("change quality", "run.quality", self.quality.currentData()))
+        self.status = label("", "soft")
+        self.progress = QProgressBar()
+        self.progress.setTextVisible(False)
+        self.progress.setFixedWidth(120)
+        self.progress.setAccessibleName("Progress")
+        self.bake = QPushButton("Bake")
+        self.bake.setObjectName("main")
+        self.bake.clicked.connect(lambda: player.halt() if player.baking else player.bake())
+        line = row(self.first, self.play, self.stop, self.frame, label("of", "soft"), self.range_first,
+                   label("–", "soft"), self.range_last, label("at", "soft"), self.fps, label("fps", "soft"),
+                   self.quality, margins=(12, 6, 12, 0), gap=7)
+        line.addStretch(1)
+        for widget in (self.status, self.progress, self.bake):
+            line.addWidget(widget)
+        self.lanes = Lanes()
+        self.lanes.scrubbed.connect(self._scrub)
+        self.setLayout(column(line, self.lanes, gap=4))
+        for signal in (runner.progressed, player.changed, player.shown, bench.chose, bench.scene_changed):
+            signal.connect(self.refresh)
+
+    def _number(self, name: str, take: Callable[[int], object], low: int = 0, high: int = 100_000) -> WholeEdit:
+        box = WholeEdit(name, low, high)
+        box.setAlignment(Qt.AlignmentFlag.AlignCenter)
+        box.setFixedWidth(50)
+        box.chosen.connect(take)
+        box.refused.connect(self._bench.say)
+        return box
+
+    def refresh(self) -> None:
+        """Show the state of everything."""
+        run, player = self._bench.scene.run, self._player
+        for box, value in ((self.frame, player.frame), (self.range_first, run.first), (self.range_last, run.last),
+                           (self.fps, round(run.fps))):
+            box.set_value(value)
+        self.quality.setCurrentIndex(self.quality.findData(run.quality))
+        self.play.setIcon(icon("pause" if player.playing else "play", 16))
+        self.play.setAccessibleName("Pause" if player.playing else "Play")
+        self.play.setToolTip("Pause (Space)" if player.playing else "Play, computing what is missing (Space)")
+        self.bake.setText("Stop" if player.baking else f"Bake {run.first} – {run.last}")
+        self.bake.setEnabled(player.baking or not self._runner.good_up_to(run.last))
+        self._show_progress()
+        self._show_lanes()
+
+    def _show_progress(self) -> None:
+        runner = self._runner
+        self.progress.setVisible(runner.computing)
+        text = runner.status
+        if runner.computing and not text:
+            left = runner.left()
+            text = "computing" if left is None else f"about {_duration(left)} left"
+        elif not runner.computing and runner.good_up_to(self._bench.scene.run.last):
+            text = "all frames are baked"
+        self.status.setText(text)
+        waits = runner.computing and bool(runner.status)
+        self.progress.setRange(0, 0 if waits else 1000)
+        if not waits:
+            self.progress.setValue(round(1000 * runner.share()))
+
+    def _show_lanes(self) -> None:
+        run, runner = self._bench.scene.run, self._runner
+        stamps = runner.stamps()
+        states = np.where(stamps == 0, 0, np.where(stamps == runner.key, GOOD, KNOWN)).astype(np.int8)
+        rows = runner.readings(self._reading_piece())
+        values = rows.T if rows.size else np.full((5, 1), np.nan)
+        lanes = [Lane("volume", style.LEAF, values[0], 0.9, 1.05), Lane("motion", style.SLATE, values[3], 0.0, 0.2),
+                 Lane("contact", style.CLAY, values[2], 0.0, 1.0)]
+        self.lanes.show_run(run.first, run.last, states, lanes)
+        self.lanes.show_frame(self._player.frame)
+
+    def _reading_piece(self) -> str:
+        """The chosen solid, or the first."""
+        chosen = self._bench.chosen
+        if chosen is not None and chosen.role == "solid":
+            return chosen.id
+        return next((p.id for p in self._bench.scene.pieces if p.role == "solid"), "")
+
+    def _scrub(self, frame: int) -> None:
+        if self._player.playing:
+            self._player.pause()
+        self._player.go(frame)
+
+    def _set(self, what: str, path: str, value: object) -> None:
+        self._bench.set_value(what, path, value)
+        self.refresh()
+
+
+def _bare(mark: str, tip: str, go: Callable[[int], None], bench: Bench) -> QPushButton:
+    button = QPushButton(icon(mark, 14), "")
+    button.setObjectName("bare")
+    button.setFixedSize(28, 28)
+    button.setIconSize(QSize(14, 14))
+    button.setAccessibleName(tip)
+    button.setToolTip(tip)
+    button.clicked.connect(lambda: go(bench.scene.run.first))
+    return button
+
+
+def _duration(seconds: float) -> str:
+    if seconds < 90:
+        return f"{seconds:.0f} s"
+    return f"{seconds / 60:.0f} min" if seconds < 5400 else f"{seconds / 3600:.1f} h"

@@ -1,0 +1,170 @@
+"""The view with what lies over it: the display switch and the sentences that come and go."""
+
+import numpy as np
+from PySide6.QtCore import QTimer
+from PySide6.QtGui import QResizeEvent
+from PySide6.QtWidgets import QButtonGroup, QFrame, QPushButton, QVBoxLayout, QWidget
+
+from rubberquince.document.bodies import piece_points
+from rubberquince.document.scene import Place, Scene
+from rubberquince.ui.bench import Bench
+from rubberquince.ui.parts import column, framed, label, row
+from rubberquince.ui.runner import Runner
+from rubberquince.ui.strip.player import Player
+from rubberquince.view.cells import cell_surfaces
+from rubberquince.view.stage import DISPLAYS, Display
+from rubberquince.view.widget import View
+
+STAYS = 9000                # ms that a sentence without trouble is shown
+TIPS = {"smooth": "The skin as it will be seen", "cells": "The cells that carry the solids",
+        "stretch": "Where the skin is pressed (slate) and pulled (clay), up to 35 %"}
+
+
+class Notice(QFrame):
+    """One sentence at the foot of the view.  Troubles stay until they are read."""
+
+    def __init__(self, parent: QWidget) -> None:
+        super().__init__(parent)
+        self.setObjectName("notice")
+        self.sentence = label("", wrap=True)
+        self.close_button = QPushButton("✕")
+        self.close_button.setObjectName("bare")
+        self.close_button.setFixedSize(22, 22)
+        self.close_button.setAccessibleName("Close the message")
+        self.close_button.clicked.connect(self.hide)
+        line = row(margins=(12, 8, 8, 8))
+        line.addWidget(self.sentence, 1)
+        line.addWidget(self.close_button)
+        self.setLayout(line)
+        self._timer = QTimer(self, singleShot=True, interval=STAYS)
+        self._timer.timeout.connect(self.hide)
+        self.hide()
+
+    def say(self, sentence: str, trouble: bool) -> None:
+        self.sentence.setText(sentence)
+        self.setProperty("trouble", trouble)
+        self.style().unpolish(self)
+        self.style().polish(self)
+        self._timer.stop()
+        if not trouble:
+            self._timer.start()
+        self.place()
+        self.show()
+        self.raise_()
+
+    def place(self) -> None:
+        area = self.parentWidget().rect()
+        width = min(area.width() - 24, 620)
+        height = max(self.layout().heightForWidth(width), 40)
+        self.setGeometry((area.width() - width) // 2, area.height() - height - 12, width, height)
+
+
+class ViewZone(QWidget):
+    """Shows the scene at the player's frame and turns drags into changes of the document."""
+
+    def __init__(self, bench: Bench, runner: Runner, player: Player) -> None:
+        super().__init__()
+        self._bench, self._runner, self._player = bench, runner, player
+        self.view = View()
+        self.view.place_of = self._place_of
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(0, 0, 0, 0)
+        layout.addWidget(self.view)
+        self._bar, self.displays = self._make_bar()
+        self.notice = Notice(self)
+        self._hint = framed(column(label("An empty bench. Add a block or a sphere, import a mesh, or open the harvest "
+                                         "fair from the Scene menu.", wrap=True), margins=(18, 14, 18, 14)), "bar")
+        self._hint.setParent(self)
+        bench.scene_changed.connect(self._on_scene)
+        bench.chose.connect(self._on_chose)
+        bench.said.connect(self.notice.say)
+        player.shown.connect(lambda _: self.show_frame())
+        runner.frame_came.connect(self._on_frame)
+        self.view.clicked.connect(bench.choose)
+        self.view.drag_began.connect(lambda _: bench.document.begin_gesture())
+        self.view.drag_ended.connect(lambda: bench.document.end_gesture())
+        self.view.dragged.connect(lambda piece_id, place: bench.set_value("move, turn or size", "place", place, piece_id))
+        self._on_scene(bench.scene, bench.scene)
+
+    def _make_bar(self) -> tuple[QFrame, dict[str, QPushButton]]:
+        group = QButtonGroup(self)
+        line = row(gap=0)
+        buttons: dict[str, QPushButton] = {}
+        for name in DISPLAYS:
+            button = QPushButton(name)
+            button.setObjectName("part")
+            button.setCheckable(True)
+            button.setToolTip(TIPS[name])
+            button.setAccessibleName(f"Show {name}")
+            button.clicked.connect(lambda _, name=name: self.set_display(name))
+            group.addButton(button)
+            line.addWidget(button)
+            buttons[name] = button
+        buttons["smooth"].setChecked(True)
+        bar = framed(line, "bar")
+        bar.setParent(self)
+        bar.move(12, 12)
+        return bar, buttons
+
+    def set_display(self, display: Display) -> None:
+        self.view.stage.display = display
+        self.displays[display].setChecked(True)
+        self.show_frame()
+
+    def frame_all(self) -> None:
+        self.view.frame()
+
+    def frame_chosen(self) -> None:
+        self.view.frame([self._bench.chosen_id] if self._bench.chosen_id else None, 1.5)
+
+    def frame_solids(self) -> None:
+        """A first look: the solids and what lies close about them."""
+        solids = [p.id for p in self._bench.scene.pieces if p.role == "solid"]
+        self.view.frame(solids or None, 2.0)
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        self._bar.adjustSize()
+        self._bar.raise_()
+        if not self.notice.isHidden():
+            self.notice.place()
+        self._hint.setGeometry(self.width() // 2 - 190, self.height() // 2 - 40, 380, 80)
+
+    # --- what is shown --------------------------------------------------------------------------------
+
+    def _place_of(self, piece_id: str) -> Place | None:
+        return next((p.place for p in self._bench.scene.pieces if p.id == piece_id), None)
+
+    def _on_scene(self, before: Scene, after: Scene) -> None:
+        self._hint.setVisible(not after.pieces)
+        self.view.stage.show(after, self._bench.document.meshes)
+        self.view.stage.chosen = self._bench.chosen_id
+        self.show_frame()
+
+    def _on_chose(self, piece_id: str) -> None:
+        self.view.stage.chosen = piece_id or None
+        self.view.redraw()
+
+    def _on_frame(self, number: int) -> None:
+        if not self._player.playing and number == self._player.frame:
+            self.show_frame()
+
+    def show_frame(self) -> None:
+        """The player's frame, or the pieces as placed where there is none of it."""
+        stage, frame, scene = self.view.stage, self._player.frame, self._bench.scene
+        at_start = frame == scene.run.first
+        skins = None if at_start else self._runner.skins(frame)
+        self.view.handles_shown = at_start or skins is None
+        stage.show_frame(skins or self._placed(scene))
+        stage.cells = {}
+        if stage.display == "cells":
+            nodes = None if at_start else self._runner.nodes(frame)
+            stage.cells = cell_surfaces(scene, self._bench.document.meshes, nodes)
+        self.view.redraw()
+
+    def _placed(self, scene: Scene) -> dict[str, np.ndarray]:
+        """Skin points of the solids as they are placed."""
+        meshes, placed = self._bench.document.meshes, {}
+        for piece in scene.pieces:
+            if piece.role == "solid" and piece.id in self.view.stage.bodies:
+                placed[piece.id] = piece_points(piece, meshes)
+        return placed

@@ -1,0 +1,51 @@
+"""The outside of the cells that carry solids, as triangles to draw."""
+
+from collections import OrderedDict
+
+import numpy as np
+
+from rubberquince.bake.assemble import lattice_of
+from rubberquince.document.bodies import Meshes
+from rubberquince.document.scene import Scene
+from rubberquince.errors import ShapeError
+from rubberquince.kernels.elasticity import TETS
+from rubberquince.shapes.lattice import Lattice
+
+FACES = np.array([[0, 1, 2], [0, 3, 1], [0, 2, 3], [1, 3, 2]])
+MOST_KEPT = 8
+_kept: "OrderedDict[Lattice, np.ndarray]" = OrderedDict()
+
+
+def outside(lattice: Lattice) -> np.ndarray:
+    """Triangles (t, 3) of lattice nodes that only one filled tetrahedron has."""
+    if lattice not in _kept:
+        tets = np.concatenate([lattice.corner[lattice.fill[:, m] > 0][:, tet] for m, tet in enumerate(TETS)])
+        faces = tets[:, FACES].reshape(-1, 3)
+        _, first, count = np.unique(np.sort(faces, axis=1), axis=0, return_index=True, return_counts=True)
+        _kept[lattice] = faces[first[count == 1]]
+        while len(_kept) > MOST_KEPT:
+            _kept.popitem(last=False)
+    return _kept[lattice]
+
+
+def cell_surfaces(scene: Scene, meshes: Meshes, nodes: np.ndarray | None) -> dict[str, np.ndarray]:
+    """Corners (n, 3, 3) float32 m of the cells' outside, by piece id.
+
+    ``nodes`` (n, 3) m are those of all solids in order at a frame; without them the cells stand as placed.
+    """
+    surfaces, first = {}, 0
+    for piece in scene.pieces:
+        if piece.role != "solid":
+            continue
+        try:
+            lattice = lattice_of(piece, meshes)
+        except ShapeError:
+            continue
+        count = len(lattice.nodes)
+        if nodes is not None and first + count <= len(nodes):
+            at = nodes[first:first + count]
+        else:
+            at = lattice.nodes @ piece.place.rotation().T + np.array(piece.place.position)
+        surfaces[piece.id] = at[outside(lattice)].astype(np.float32)
+        first += count
+    return surfaces

@@ -1,0 +1,275 @@
+"""The view as a widget: shows the renderer's picture, turns the mouse into a camera and into drags."""
+
+from collections.abc import Callable
+
+import numpy as np
+from PySide6.QtCore import QPointF, QRectF, Qt, QTimer, Signal
+from PySide6.QtGui import (
+    QColor,
+    QImage,
+    QKeyEvent,
+    QMouseEvent,
+    QPainter,
+    QPaintEvent,
+    QPen,
+    QPolygonF,
+    QResizeEvent,
+    QWheelEvent,
+)
+from PySide6.QtWidgets import QWidget
+
+from rubberquince.document.scene import Place
+from rubberquince.errors import QuinceError
+from rubberquince.view.camera import Camera
+from rubberquince.view.handles import AXES, Drag, Handle, handles_of, slide, under_pointer
+from rubberquince.view.picking import first_hit
+from rubberquince.view.renderer import Renderer
+from rubberquince.view.stage import Stage
+
+STILL_AFTER = 90            # ms without a change, after which the picture is refined
+SAMPLES = 8                 # pictures averaged for a still one
+SHIFTS = [((k % 4) / 4 - 0.375, (k * 3 % 8) / 8 - 0.4375) for k in range(SAMPLES)]
+CLICK = 4                   # px of movement that still is a click
+AXIS_COLOURS = ("#B4532A", "#5B7F4B", "#3F6F8A")
+KEY_STEP = np.radians(7.5)
+
+
+class View(QWidget):
+    """Shows a stage.  Signals: a piece was clicked (its id, or "" for none); a handle was taken, moved, let go."""
+
+    clicked = Signal(str)
+    drag_began = Signal(str)
+    dragged = Signal(str, object)
+    drag_ended = Signal()
+
+    def __init__(self, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.stage = Stage()
+        self.camera = Camera()
+        self.place_of: Callable[[str], Place | None] = lambda _: None
+        self.handles_shown = True
+        self.trouble = ""
+        self._renderer: Renderer | None = None
+        self._image: QImage | None = None
+        self._sum: np.ndarray | None = None
+        self._samples = 0
+        self._old = True
+        self._press: QPointF | None = None
+        self._last = QPointF()
+        self._drag: Drag | None = None
+        self._slide: tuple[str, Place, np.ndarray] | None = None
+        self._sliding = False
+        self._hot: Handle | None = None
+        self._still = QTimer(self, singleShot=True, interval=STILL_AFTER)
+        self._still.timeout.connect(self._refine)
+        self.setMouseTracking(True)
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setAccessibleName("View of the scene")
+        self.setAccessibleDescription("Drag to turn, right-drag to move, wheel to zoom, click a piece to choose it")
+        self.setMinimumSize(240, 180)
+
+    def close_renderer(self) -> None:
+        """Free the graphics context; closing a window does not reach its children."""
+        self._still.stop()
+        if self._renderer is not None:
+            self._renderer.release()
+            self._renderer = None
+
+    # --- the picture ----------------------------------------------------------------------------------
+
+    def redraw(self) -> None:
+        """The stage or the camera has changed."""
+        self._old = True
+        self._still.start()
+        self.update()
+
+    def frame(self, only: list[str] | None = None, margin: float = 1.12) -> None:
+        """Fill the view with these pieces, or with all."""
+        box = self.stage.bounds(only) or self.stage.bounds()
+        if box is not None:
+            self.camera = self.camera.framing(*box, self.width() / max(self.height(), 1), margin)
+            self.redraw()
+
+    def _pixels(self) -> tuple[int, int]:
+        ratio = self.devicePixelRatioF()
+        return max(round(self.width() * ratio), 1), max(round(self.height() * ratio), 1)
+
+    def renderer(self) -> Renderer | None:
+        """The renderer, made when first needed; None, and ``trouble`` says why, where it cannot be."""
+        if self._renderer is None and not self.trouble:
+            try:
+                self._renderer = Renderer()
+            except QuinceError as error:
+                self.trouble = str(error)
+        return self._renderer
+
+    def _draw(self, shift: tuple[float, float]) -> np.ndarray | None:
+        renderer = self.renderer()
+        return renderer.draw(self.stage, self.camera, *self._pixels(), shift) if renderer else None
+
+    def _set_image(self, pixels: np.ndarray) -> None:
+        data = np.ascontiguousarray(pixels)
+        image = QImage(data.data, data.shape[1], data.shape[0], data.strides[0], QImage.Format.Format_RGBX8888)
+        self._image = image.copy()
+        self._image.setDevicePixelRatio(self.devicePixelRatioF())
+
+    def _refine(self) -> None:
+        """One more shifted picture into the average, until it is smooth."""
+        if self._old or not self.isVisible() or self._sum is None:
+            return
+        pixels = self._draw(SHIFTS[self._samples])
+        if pixels is None or pixels.shape != self._sum.shape:
+            return
+        self._sum += pixels
+        self._samples += 1
+        self._set_image((self._sum // self._samples).astype(np.uint8))
+        self.update()
+        if self._samples < SAMPLES:
+            self._still.start(1)
+        else:
+            self._still.setInterval(STILL_AFTER)
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        if self._old:
+            pixels = self._draw((0.0, 0.0))
+            if pixels is not None:
+                self._set_image(pixels)
+                self._sum, self._samples = np.zeros(pixels.shape, np.uint16), 0
+                self._still.start(STILL_AFTER)
+            self._old = False
+        painter = QPainter(self)
+        if self._image is not None:
+            painter.drawImage(0, 0, self._image)
+        else:
+            painter.fillRect(self.rect(), QColor("#E0DCD3"))
+            painter.setPen(QColor("#2C2A26"))
+            painter.drawText(self.rect().adjusted(40, 40, -40, -40),
+                             Qt.AlignmentFlag.AlignCenter | Qt.TextFlag.TextWordWrap, self.trouble)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        for handle in self._handles():
+            self._paint_handle(painter, handle)
+        painter.end()
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        self.redraw()
+
+    # --- handles --------------------------------------------------------------------------------------
+
+    def _handles(self) -> list[Handle]:
+        chosen = self.stage.chosen
+        if not self.handles_shown or chosen is None or chosen not in self.stage.bodies:
+            return []
+        place = self.place_of(chosen)
+        return handles_of(place) if place is not None else []
+
+    def _paint_handle(self, painter: QPainter, handle: Handle) -> None:
+        line = self.camera.project(handle.line, self.width(), self.height())
+        if (line[:, 2] <= 0).any():
+            return
+        colour = QColor(AXIS_COLOURS[handle.axis] if handle.axis is not None else "#B8860B")
+        hot = self._hot is not None and self._hot.name == handle.name
+        points = [QPointF(x, y) for x, y, _ in line]
+        if handle.kind == "turn":
+            colour.setAlpha(230 if hot else 90)
+            painter.setPen(QPen(colour, 3.0 if hot else 1.4))
+            painter.drawPolyline(QPolygonF(points))
+        elif handle.kind == "move":
+            painter.setPen(QPen(colour, 4.0 if hot else 2.4, Qt.PenStyle.SolidLine, Qt.PenCapStyle.RoundCap))
+            painter.drawLine(points[0], points[1])
+            painter.setBrush(QColor("#FFFFFF") if not hot else colour)
+            painter.setPen(QPen(colour, 1.6))
+            painter.drawEllipse(points[1], 9.0, 9.0)
+            painter.setPen(QColor("#FFFFFF") if hot else colour)
+            painter.drawText(QRectF(points[1].x() - 9, points[1].y() - 10, 18, 18), Qt.AlignmentFlag.AlignCenter,
+                             AXES[handle.axis or 0])
+        else:
+            side = 6.0 if hot else 4.5
+            painter.setPen(QPen(colour, 1.8))
+            painter.setBrush(QColor("#FFFFFF"))
+            painter.drawRect(QRectF(points[0].x() - side, points[0].y() - side, 2 * side, 2 * side))
+
+    def _ray(self, at: QPointF) -> tuple[np.ndarray, np.ndarray]:
+        return self.camera.ray(at.x(), at.y(), self.width(), self.height())
+
+    # --- mouse and keys -------------------------------------------------------------------------------
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        at = event.position()
+        self._press = self._last = at
+        if event.button() != Qt.MouseButton.LeftButton:
+            return
+        chosen = self.stage.chosen
+        handle = under_pointer(self._handles(), self.camera, (at.x(), at.y()), (self.width(), self.height()))
+        eye, along = self._ray(at)
+        place = self.place_of(chosen) if chosen else None
+        if handle is not None and place is not None and chosen:
+            self._drag = Drag(handle, place, eye, along)
+            self.drag_began.emit(handle.name)
+        elif place is not None and chosen and self.handles_shown and self.stage.at(eye, along) == chosen:
+            body = self.stage.bodies[chosen]
+            grabbed = eye + along * first_hit(body.points, body.plain_triangles, eye, along)
+            self._slide = (chosen, place, grabbed)
+
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:
+        at = event.position()
+        step, self._last = at - self._last, at
+        if self._press is None:
+            self._hover(at)
+            return
+        snap = bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier)
+        moved = (at - self._press).manhattanLength() > CLICK
+        if self._drag is not None and self.stage.chosen:
+            self.dragged.emit(self.stage.chosen, self._drag.to(*self._ray(at), snap))
+        elif self._slide is not None:
+            piece_id, place, grabbed = self._slide
+            if moved and not self._sliding:
+                self._sliding = True
+                self.drag_began.emit("move")
+            if self._sliding:
+                self.dragged.emit(piece_id, slide(place, grabbed, *self._ray(at), snap))
+        elif event.buttons() & Qt.MouseButton.LeftButton:
+            self.camera = self.camera.turned(step.x() * 0.008, step.y() * 0.008)
+            self.redraw()
+        else:
+            self.camera = self.camera.moved(step.x(), step.y(), self.height())
+            self.redraw()
+
+    def _hover(self, at: QPointF) -> None:
+        hot = under_pointer(self._handles(), self.camera, (at.x(), at.y()), (self.width(), self.height()))
+        if (hot and hot.name) != (self._hot and self._hot.name):
+            self._hot = hot
+            self.setCursor(Qt.CursorShape.OpenHandCursor if hot else Qt.CursorShape.ArrowCursor)
+            self.update()
+
+    def mouseReleaseEvent(self, event: QMouseEvent) -> None:
+        at, press = event.position(), self._press
+        self._press = None
+        if self._drag is not None:
+            self._drag = None
+            self.drag_ended.emit()
+        elif press is not None and event.button() == Qt.MouseButton.LeftButton:
+            if (at - press).manhattanLength() <= CLICK:
+                self.clicked.emit(self.stage.at(*self._ray(at)) or "")
+            elif self._sliding:
+                self.drag_ended.emit()
+        self._slide, self._sliding = None, False
+
+    def wheelEvent(self, event: QWheelEvent) -> None:
+        at = event.position()
+        factor = 0.999 ** event.angleDelta().y()
+        self.camera = self.camera.zoomed(factor, at.x(), at.y(), self.width(), self.height())
+        self.redraw()
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        turns = {Qt.Key.Key_Left: (1, 0), Qt.Key.Key_Right: (-1, 0), Qt.Key.Key_Up: (0, 1), Qt.Key.Key_Down: (0, -1)}
+        key = Qt.Key(event.key())
+        if key in turns:
+            right, up = turns[key]
+            self.camera = self.camera.turned(right * KEY_STEP, up * KEY_STEP)
+            self.redraw()
+        elif key in (Qt.Key.Key_Plus, Qt.Key.Key_Minus):
+            factor = 0.85 if key == Qt.Key.Key_Plus else 1 / 0.85
+            self.camera = self.camera.zoomed(factor, self.width() / 2, self.height() / 2, self.width(), self.height())
+            self.redraw()
+        else:
+            super().keyPressEvent(event)
