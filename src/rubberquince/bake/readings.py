@@ -20,7 +20,7 @@ class Measure:
         self._stretch = np.zeros(len(world.octahedra.corner))
 
     def row(self, skin: np.ndarray) -> np.ndarray:
-        """(solids, 5): volume relative to rest, largest stretch, part of the gap used up by the deepest
+        """(solids, 5): volume relative to rest, largest lengthening of a cell, part of the gap used up by the deepest
         contact (1 = touching), largest speed m/s, height of the centre m."""
         stepper = self._stepper
         world, octs = stepper.world, stepper.world.octahedra
@@ -31,7 +31,7 @@ class Measure:
         for k in range(len(rows)):
             mine = world.node_body == k
             rows[k] = (abs(volume(skin, world.skin.triangles[k])) / self._volume[k],
-                       self._stretch[body == k].max(initial=0.0), depth[k],
+                       self._stretch[body == k].max(initial=1.0) - 1.0, depth[k],
                        np.sqrt((stepper.state.v[mine] ** 2).sum(axis=1).max(initial=0.0)),
                        world.mass[mine] @ stepper.state.x[mine, 1] / world.mass[mine].sum())
         return rows

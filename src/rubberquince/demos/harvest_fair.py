@@ -38,7 +38,7 @@ def pudding_piece(height_above_plate: float = 0.07) -> Piece:
     base = TABLE_HEIGHT + PLATE_WELL * PLATE_HEIGHT + height_above_plate
     return Piece(
         id="pudding", name="Pudding", role="solid",
-        shape=RevolvedShape(name="fluted dome", profile=_profile(PUDDING, 2), flutes=12, around=144, bands=42),
+        shape=RevolvedShape(name="fluted dome", profile=_profile(PUDDING, 2), flutes=12, around=120, bands=34),
         place=Place(position=(0.0, base + size[1] / 2, 0.0), size=size),
         solid=SolidValues(cells=7, stiffness=4200.0, keeps_volume=0.8, wobble_halves=0.35, density=1050.0),
         contact=ContactValues(gap=0.001, friction=0.35),
@@ -49,7 +49,7 @@ def scene() -> Scene:
     """The pudding, its plate and the stall table."""
     plate = Piece(
         id="plate", name="Plate", role="collider",
-        shape=RevolvedShape(name="plate", profile=_profile(PLATE, 1), around=96, bands=34),
+        shape=RevolvedShape(name="plate", profile=_profile(PLATE, 1), around=96, bands=16),
         place=Place(position=(0.0, TABLE_HEIGHT + 0.0005 + PLATE_HEIGHT / 2, 0.0), size=(0.27, PLATE_HEIGHT, 0.27)),
         contact=ContactValues(gap=0.001, friction=0.35), look=Look(material="matte", colour="#E9E6DF"))
     table = Piece(

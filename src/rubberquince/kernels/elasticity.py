@@ -346,7 +346,8 @@ def gather_nodes(source, ptr, item, out):
 def stretches(nodes, corner, axis, fill, inv, tets, gradient, out):
     """Largest stretch of each octahedron into ``out`` (octahedra,): the largest singular value of F.
 
-    In closed form from the invariants of FᵀF (Smith 1961); the largest over its tetrahedra.
+    In closed form from the invariants of FᵀF (Smith 1961); the largest over its tetrahedra that are at least
+    half filled: slivers at the skin are stretched most and say least.
     """
     x, state = np.empty((18, LANES)), np.empty((19, LANES))
     for b in range(len(corner)):
@@ -366,5 +367,5 @@ def stretches(nodes, corner, axis, fill, inv, tets, gradient, out):
                 r = np.sqrt((d0 * d0 + d1 * d1 + d2 * d2 + 2.0 * (e0 * e0 + e1 * e1 + e2 * e2)) / 6.0)
                 half = d0 * (d1 * d2 - e2 * e2) - e0 * (e0 * d2 - e2 * e1) + e1 * (e0 * e2 - d1 * e1)
                 angle = np.arccos(min(max(0.5 * half / (r * r * r + 1e-300), -1.0), 1.0)) / 3.0
-                if fill[b, t, l] > 0.0:
+                if fill[b, t, l] >= 0.5:
                     out[b * LANES + l] = max(out[b * LANES + l], np.sqrt(middle + 2.0 * r * np.cos(angle)))

@@ -121,6 +121,9 @@ class Field(QWidget):
         self.reset.setAccessibleName(f"Reset {value.name}")
         name.setBuddy(self.edit)
         self.setLayout(row(name, self.slider, self.edit, self.reset, gap=5))
+        kept = self.reset.sizePolicy()
+        kept.setRetainSizeWhenHidden(True)
+        self.reset.setSizePolicy(kept)
         self.setToolTip(value.tip)
         self.slider.sliderPressed.connect(lambda: self.swept.emit(True))
         self.slider.sliderReleased.connect(lambda: self.swept.emit(False))
@@ -140,6 +143,7 @@ class Field(QWidget):
         _mark(self.edit, "differs", differs)
         self.reset.setToolTip(f"Back to {show(usual, self.value.unit)}" if usual is not None else "")
         self.reset.setEnabled(differs)
+        self.reset.setVisible(usual is not None)
         self.reset.setIcon(icon("reset", 12) if differs else icon("empty", 12))
 
     def _share(self, number: float) -> float:

@@ -1,5 +1,6 @@
 """Small pieces that several zones are built of."""
 
+from functools import cache
 from importlib.resources import files
 from typing import TypeVar
 
@@ -12,6 +13,7 @@ L = TypeVar("L", QHBoxLayout, QVBoxLayout)
 SCALE = 3                   # marks are drawn larger and scaled down, for dense screens
 
 
+@cache
 def mark(name: str, size: int = 16) -> QPixmap:
     """A mark drawn for this program, from the package."""
     data = (files("rubberquince") / "assets" / "marks" / f"{name}.svg").read_bytes()
@@ -24,6 +26,7 @@ def mark(name: str, size: int = 16) -> QPixmap:
     return pixmap
 
 
+@cache
 def icon(name: str, size: int = 16) -> QIcon:
     return QIcon(mark(name, size))
 

@@ -35,6 +35,8 @@ class Runner(QObject):
         self.computing = False
         self.status = ""
         self.last = 0
+        self._keyed: Scene | None = None
+        self._key = 0
         self._job = 0
         self._next: int | None = None
         self._ring: Ring | None = None
@@ -52,7 +54,10 @@ class Runner(QObject):
 
     @property
     def key(self) -> int:
-        return run_key(self._bench.scene)
+        """Run key of the scene as it is; see bake.assemble."""
+        if self._keyed is not self._bench.scene:
+            self._keyed, self._key = self._bench.scene, run_key(self._bench.scene)
+        return self._key
 
     # --- commands -------------------------------------------------------------------------------------
 

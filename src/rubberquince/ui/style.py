@@ -73,7 +73,7 @@ QPushButton#bare:hover, QPushButton#reset:hover, QPushButton#eye:hover {{ backgr
 QSlider {{ min-height: 20px; }}
 QSlider::groove:horizontal {{ height: 4px; background: #E8E2D4; border-radius: 2px; }}
 QSlider::sub-page:horizontal {{ background: {QUINCE}; border-radius: 2px; height: 4px; }}
-QSlider::handle:horizontal {{ width: 12px; height: 12px; margin: -5px 0; background: {CARD}; border: 2px solid {QUINCE}; border-radius: 8px; }}
+QSlider::handle:horizontal {{ width: 11px; height: 11px; margin: -6px 0; background: {CARD}; border: 2px solid {QUINCE}; border-radius: 7px; }}
 QSlider:focus {{ border: 1px solid {QUINCE}; border-radius: 4px; }}
 QProgressBar {{ border: 1px solid {LINE}; border-radius: 4px; background: {CARD}; height: 10px; text-align: center; }}
 QProgressBar::chunk {{ background: {QUINCE_FILL}; border-radius: 3px; }}

@@ -17,7 +17,7 @@ from rubberquince.view.widget import View
 
 STAYS = 9000                # ms that a sentence without trouble is shown
 TIPS = {"smooth": "The skin as it will be seen", "cells": "The cells that carry the solids",
-        "stretch": "Where the skin is pressed (slate) and pulled (clay), up to 35 %"}
+        "stretch": "Where the skin is pressed (slate) and pulled (clay), up to 25 %"}
 
 
 class Notice(QFrame):

@@ -57,6 +57,7 @@ class Body:
         self.jelly = False
         self.moves = False
         self.version = 0
+        self._bounds = np.zeros(3), np.zeros(3)
 
     def place(self, points: np.ndarray) -> None:
         """Move to ``points`` (n, 3) m."""
@@ -65,6 +66,7 @@ class Body:
         normals = np.empty_like(drawn)
         vertex_normals(drawn, self.triangles, normals)
         self.vertices[:, :3], self.vertices[:, 3:6] = drawn, normals
+        self._bounds = self.points.min(axis=0).astype(float), self.points.max(axis=0).astype(float)
         self.version += 1
 
     def tint_by_stretch(self) -> None:
@@ -74,4 +76,5 @@ class Body:
         self.version += 1
 
     def bounds(self) -> tuple[np.ndarray, np.ndarray]:
-        return self.points.min(axis=0).astype(float), self.points.max(axis=0).astype(float)
+        """Lowest and highest corner, m."""
+        return self._bounds

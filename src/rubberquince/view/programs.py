@@ -41,9 +41,9 @@ def gl_matrix(matrix: np.ndarray) -> bytes:
 def put(program: moderngl.Program, **values: Any) -> None:
     """Set uniforms that the program has: the compiler drops those that a shader does not use."""
     for name, value in values.items():
-        if name not in program:
+        uniform: Any = program.get(name, None)
+        if uniform is None:
             continue
-        uniform: Any = program[name]
         if isinstance(value, bytes):
             uniform.write(value)
         else:

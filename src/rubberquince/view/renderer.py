@@ -5,6 +5,7 @@ costs a copy of that, the shadows of what moves, and what moves.
 """
 
 from dataclasses import dataclass
+from functools import reduce
 from typing import Any
 
 import moderngl
@@ -18,13 +19,16 @@ from rubberquince.view.light_map import LightMap
 from rubberquince.view.programs import gl_matrix, make_programs, put
 from rubberquince.view.stage import Stage
 
+Rectangle = tuple[int, int, int, int]        # x, y from below, width, height, px
+
 KEY_DIRECTION = np.array([-0.48, 0.74, 0.47]) / np.linalg.norm([-0.48, 0.74, 0.47])
 UPWARD = np.array([0.0, 1.0, 0.0])
 KEY_BLUR, SKY_BLUR = 0.012, 0.06            # m
 CHOSEN = (0.722, 0.525, 0.043)
 MOST_PIXELS = 4096
+MOST_TARGETS = 3
 MAPS = ("key_still", "sky_still", "key_moving", "sky_moving")
-MAP_PIXELS = (1024, 256, 192, 96)
+MAP_PIXELS = (1024, 256, 160, 64)
 FLOOR = 60.0                 # m, half the side of the floor that casts into the maps
 
 
@@ -34,6 +38,8 @@ class Targets:
 
     def __init__(self, gl: moderngl.Context, size: tuple[int, int]) -> None:
         self.size = size
+        self.kept: Any = None                # what the still picture was made of
+        self.touched: Rectangle = (0, 0, 0, 0)
         self.still_colour, self.still_depth = gl.texture(size, 4), gl.depth_texture(size)
         self.behind, self.far_side = gl.texture(size, 4), gl.texture(size, 1, dtype="f4")
         self.mask = gl.texture(size, 1)
@@ -47,6 +53,11 @@ class Targets:
             texture.repeat_x = texture.repeat_y = False
         for texture in (self.still_colour, self.still_depth, self.far_side):
             texture.filter = (moderngl.NEAREST, moderngl.NEAREST)
+
+    def whole(self) -> None:
+        """Draw into all of the picture again: a scissor left on would cut copies as well."""
+        self.picture.scissor = None
+        self.picture.use()
 
 
 @dataclass(frozen=True)
@@ -75,18 +86,18 @@ class Renderer:
         gl.gc_mode = "context_gc"
         self._programs = make_programs(gl)
         self._bodies: dict[str, GpuBody] = {}
-        self._targets: Targets | None = None
+        self._targets: list[Targets] = []
         self._screens = {name: gl.vertex_array(self._programs[name], []) for name in ("floor", "cast", "outline")}
         self._maps = {name: LightMap(gl, self._programs, pixels, name.endswith("moving")) for name, pixels in zip(MAPS, MAP_PIXELS)}
         corners = np.array([[-1, 0, -1], [1, 0, -1], [-1, 0, 1], [1, 0, 1]], np.float32) * FLOOR
         self._ground = gl.vertex_array(self._programs["moments"], [(gl.buffer(corners.tobytes()), "3f", "in_place")],
                                        mode=moderngl.TRIANGLE_STRIP)
         self._lit_by: Any = None
-        self._kept: Any = None
 
     def release(self) -> None:
         with self._gl:
             self._bodies.clear()
+            self._targets.clear()
             self._gl.gc()
         self._gl.release()
 
@@ -95,25 +106,36 @@ class Renderer:
         """(height, width, 4) uint8, top row first.  ``shift`` moves the picture by parts of a pixel."""
         size = (int(np.clip(width, 1, MOST_PIXELS)), int(np.clip(height, 1, MOST_PIXELS)))
         with self._gl:
-            if self._targets is None or self._targets.size != size:
-                self._gl.gc()
-                self._targets = Targets(self._gl, size)
-                self._kept = None
-            targets = self._targets
+            targets = self._targets_of(size)
             shown = self._upload(stage)
             self._aim(camera, size, shift)
             self._light(stage, shown)
-            still_key = (camera, shift, [(id(b), b.body.version, b.body.colour) for b in shown.still])
-            if still_key != self._kept:
+            still_key = (camera, shift, self._lit_by, [(id(b), b.body.version, b.body.colour) for b in shown.still])
+            touched = self._touched(targets.size, stage, shown)
+            renew = _union(touched, targets.touched)
+            if still_key != targets.kept:
                 self._draw_still(targets, shown)
-                self._kept = still_key
-            self._gl.copy_framebuffer(targets.picture, targets.still)
+                targets.kept, renew = still_key, (0, 0, *targets.size)
+            targets.touched = touched
+            copy_within(self._gl, targets.picture, targets.still, renew)
             if shown.moving:
-                self._cast(targets, shown)
+                self._cast(targets, touched)
                 self._draw_moving(targets, stage, shown)
             self._outline(targets, stage)
             data = targets.picture.read(components=4, alignment=1)
         return np.frombuffer(data, np.uint8).reshape(size[1], size[0], 4)[::-1]
+
+    def _targets_of(self, size: tuple[int, int]) -> Targets:
+        """Framebuffers of this size; those of the last few sizes are kept."""
+        found = next((t for t in self._targets if t.size == size), None)
+        if found is None:
+            del self._targets[: -MOST_TARGETS + 1]
+            self._gl.gc()
+            found = Targets(self._gl, size)
+        else:
+            self._targets.remove(found)
+        self._targets.append(found)
+        return found
 
     # --- what is drawn, and by which light ------------------------------------------------------------
 
@@ -147,16 +169,16 @@ class Renderer:
 
     def _light(self, stage: Stage, shown: _Shown) -> None:
         """Draw the light maps that changed: those of what stands still seldom do."""
-        centre, radius = _ball(shown.still + shown.moving, shown.moving)
-        lit_by = (tuple(centre) if shown.still else None, radius, [(id(b), b.body.version) for b in shown.still])
+        centre, radius = _ball(shown.still, shown.moving)
+        lit_by = (tuple(centre), radius, [(id(b), b.body.version) for b in shown.still])
         key, sky, key_moving, sky_moving = (self._maps[name] for name in MAPS)
         if lit_by != self._lit_by:
             key.place(centre, radius, KEY_DIRECTION, 2.0 * radius)
             sky.place(centre, radius, UPWARD, 2.0 * radius)
-            self._draw_map(key, shown.still, KEY_BLUR)
+            self._draw_map(key, shown.still, max(KEY_BLUR, 0.03 * radius))
             self._draw_map(sky, shown.still, SKY_BLUR)
             sky.keep_depths()
-            self._lit_by, self._kept = lit_by, None
+            self._lit_by = lit_by
         if shown.moving:
             near, size = _ball(shown.moving, [])
             depth = size + radius + float(np.linalg.norm(near - centre)) + max(float(near[1]), 0.0) * 1.5
@@ -200,21 +222,29 @@ class Renderer:
             put(self._programs["matte"], base_colour=gpu.body.colour, moves=moves, tinted=tinted)
             gpu.render("matte")
 
-    def _cast(self, targets: Targets, shown: _Shown) -> None:
+    def _cast(self, targets: Targets, within: Rectangle) -> None:
         """Shadows of what moves on what stands still, where they can fall."""
         self._use_maps()
-        targets.picture.use()
         targets.still_colour.use(5)
         targets.still_depth.use(6)
         put(self._programs["cast"], picture_still=5, depth_still=6)
         self._gl.enable_only(moderngl.NOTHING)
-        targets.picture.color_mask = True, True, True, False
-        targets.picture.scissor = self._shadow_rectangle(targets.size, shown)
+        targets.picture.scissor = within
+        targets.picture.use()
         self._screens["cast"].render(vertices=3)
-        targets.picture.scissor = None
-        targets.picture.color_mask = True, True, True, True
+        targets.whole()
 
-    def _shadow_rectangle(self, size: tuple[int, int], shown: _Shown) -> tuple[int, int, int, int]:
+    def _touched(self, size: tuple[int, int], stage: Stage, shown: _Shown) -> Rectangle:
+        """Where the picture is other than that of what stands still: shadows, what moves, the outline."""
+        rectangle = self._shadow_rectangle(size, shown) if shown.moving else (0, 0, 0, 0)
+        if shown.cells:
+            return 0, 0, *size                   # cells stand out beyond the skin's bounds
+        chosen = self._bodies.get(stage.chosen or "")
+        if chosen is not None:
+            rectangle = _union(rectangle, _rectangle(_corners(*chosen.body.bounds()), self._view, size))
+        return rectangle
+
+    def _shadow_rectangle(self, size: tuple[int, int], shown: _Shown) -> Rectangle:
         """Where shadows can be seen: from what moves down to the lowest thing that it can shade."""
         low = np.min([g.body.bounds()[0] for g in shown.moving], axis=0)
         high = np.max([g.body.bounds()[1] for g in shown.moving], axis=0)
@@ -250,7 +280,9 @@ class Renderer:
         for gpu in jellies:
             gpu.render("distance")
         gl.depth_func = "<="
-        gl.copy_framebuffer(targets.behind_buffer, targets.picture)
+        boxes = [_rectangle(_corners(*gpu.body.bounds()), self._view, targets.size) for gpu in jellies]
+        around = reduce(_union, boxes)
+        copy_within(gl, targets.behind_buffer, targets.picture, around)
         targets.picture.use()
         targets.behind.use(5)
         targets.far_side.use(6)
@@ -273,14 +305,14 @@ class Renderer:
         targets.mask_buffer.clear()
         put(self._programs["plain"], base_colour=(1.0, 1.0, 1.0))
         chosen.render("plain")
-        targets.picture.use()
         targets.mask.use(5)
         put(self._programs["outline"], mask=5, base_colour=CHOSEN)
         self._gl.enable(moderngl.BLEND)
         self._gl.blend_func = moderngl.SRC_ALPHA, moderngl.ONE_MINUS_SRC_ALPHA
         targets.picture.scissor = rectangle
+        targets.picture.use()
         self._screens["outline"].render(vertices=3)
-        targets.picture.scissor = None
+        targets.whole()
 
 
 def _passing(body: Body) -> tuple[float, float, float]:
@@ -309,8 +341,26 @@ def _corners(low: np.ndarray, high: np.ndarray) -> np.ndarray:
     return np.array([[(low, high)[(k >> i) & 1][i] for i in range(3)] for k in range(8)])
 
 
-def _rectangle(points: np.ndarray, view: np.ndarray, size: tuple[int, int]) -> tuple[int, int, int, int]:
-    """Pixel box (x, y, width, height) around world points, from below; all of it when one is behind the eye."""
+def copy_within(gl: moderngl.Context, to: moderngl.Framebuffer, source: moderngl.Framebuffer,
+                within: Rectangle) -> None:
+    """Copy a part of a framebuffer: a copy obeys the scissor that is in use."""
+    to.scissor = within
+    to.use()
+    gl.copy_framebuffer(to, source)
+    to.scissor = None
+    to.use()
+
+
+def _union(one: Rectangle, two: Rectangle) -> Rectangle:
+    """The box around two boxes; an empty one does not count."""
+    if not one[2] or not two[2]:
+        return one if one[2] else two
+    left, bottom = min(one[0], two[0]), min(one[1], two[1])
+    return (left, bottom, max(one[0] + one[2], two[0] + two[2]) - left, max(one[1] + one[3], two[1] + two[3]) - bottom)
+
+
+def _rectangle(points: np.ndarray, view: np.ndarray, size: tuple[int, int]) -> Rectangle:
+    """Pixel box around world points; all of the picture when one is behind the eye."""
     clip = np.column_stack([points, np.ones(len(points))]) @ view.T
     if (clip[:, 3] <= 1e-6).any():
         return 0, 0, size[0], size[1]

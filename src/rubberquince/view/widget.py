@@ -1,5 +1,6 @@
 """The view as a widget: shows the renderer's picture, turns the mouse into a camera and into drags."""
 
+import time
 from collections.abc import Callable
 
 import numpy as np
@@ -29,6 +30,8 @@ from rubberquince.view.stage import Stage
 STILL_AFTER = 90            # ms without a change, after which the picture is refined
 SAMPLES = 8                 # pictures averaged for a still one
 SHIFTS = [((k % 4) / 4 - 0.375, (k * 3 % 8) / 8 - 0.4375) for k in range(SAMPLES)]
+SCALES = (1.0, 0.8, 0.62, 0.5)   # of the picture while things move
+SLOW = 0.027                # s: three pictures in a row above, and the next ones are coarser
 CLICK = 4                   # px of movement that still is a click
 AXIS_COLOURS = ("#B4532A", "#5B7F4B", "#3F6F8A")
 KEY_STEP = np.radians(7.5)
@@ -54,6 +57,7 @@ class View(QWidget):
         self._sum: np.ndarray | None = None
         self._samples = 0
         self._old = True
+        self._coarse, self._slow = 0, 0
         self._press: QPointF | None = None
         self._last = QPointF()
         self._drag: Drag | None = None
@@ -103,23 +107,37 @@ class View(QWidget):
                 self.trouble = str(error)
         return self._renderer
 
-    def _draw(self, shift: tuple[float, float]) -> np.ndarray | None:
+    def _draw(self, shift: tuple[float, float], scale: float = 1.0) -> np.ndarray | None:
         renderer = self.renderer()
-        return renderer.draw(self.stage, self.camera, *self._pixels(), shift) if renderer else None
+        if renderer is None:
+            return None
+        width, height = self._pixels()
+        return renderer.draw(self.stage, self.camera, round(width * scale), round(height * scale), shift)
+
+    def _draw_moving(self) -> np.ndarray | None:
+        """A picture while things move: coarser where drawing would not keep up with the eye."""
+        began = time.perf_counter()
+        pixels = self._draw((0.0, 0.0), SCALES[self._coarse])
+        slow = time.perf_counter() - began > SLOW
+        self._slow = self._slow + 1 if slow else 0
+        if self._slow >= 3 and self._coarse < len(SCALES) - 1:
+            self._coarse, self._slow = self._coarse + 1, 0
+        return pixels
 
     def _set_image(self, pixels: np.ndarray) -> None:
         data = np.ascontiguousarray(pixels)
         image = QImage(data.data, data.shape[1], data.shape[0], data.strides[0], QImage.Format.Format_RGBX8888)
         self._image = image.copy()
-        self._image.setDevicePixelRatio(self.devicePixelRatioF())
 
     def _refine(self) -> None:
         """One more shifted picture into the average, until it is smooth."""
-        if self._old or not self.isVisible() or self._sum is None:
+        if self._old or not self.isVisible():
             return
         pixels = self._draw(SHIFTS[self._samples])
-        if pixels is None or pixels.shape != self._sum.shape:
+        if pixels is None:
             return
+        if self._sum is None or pixels.shape != self._sum.shape:
+            self._sum, self._samples = np.zeros(pixels.shape, np.uint16), 0
         self._sum += pixels
         self._samples += 1
         self._set_image((self._sum // self._samples).astype(np.uint8))
@@ -131,15 +149,16 @@ class View(QWidget):
 
     def paintEvent(self, event: QPaintEvent) -> None:
         if self._old:
-            pixels = self._draw((0.0, 0.0))
+            pixels = self._draw_moving()
             if pixels is not None:
                 self._set_image(pixels)
-                self._sum, self._samples = np.zeros(pixels.shape, np.uint16), 0
+                self._sum, self._samples = None, 0
                 self._still.start(STILL_AFTER)
             self._old = False
         painter = QPainter(self)
         if self._image is not None:
-            painter.drawImage(0, 0, self._image)
+            painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
+            painter.drawImage(self.rect(), self._image)
         else:
             painter.fillRect(self.rect(), QColor("#E0DCD3"))
             painter.setPen(QColor("#2C2A26"))

@@ -115,7 +115,7 @@ class PlaceSection(Section):
         unit = bench.scene.length_unit
         for k, (axis, tip) in enumerate((("x", "to the right"), ("y", "upwards, from the ground"), ("z", "to the front"))):
             self.add_field(Value(f"Position {axis}", f"place.position.{k}", unit, -1.0, 1.0,
-                                 f"Where the middle of the piece starts, {tip}, in {unit}", usual=0.0))
+                                 f"Where the middle of the piece starts, {tip}, in {unit}"))
         for k, axis in enumerate("xyz"):
             self.add_field(Value(f"Turn {axis}", f"place.turn.{k}", "°", -180.0, 180.0,
                                  f"Turned about {axis}, in degrees", usual=0.0))

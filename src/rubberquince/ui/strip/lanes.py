@@ -4,7 +4,7 @@ from dataclasses import dataclass
 
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
-from PySide6.QtGui import QBrush, QColor, QKeyEvent, QMouseEvent, QPainter, QPainterPath, QPaintEvent, QPen
+from PySide6.QtGui import QBrush, QColor, QKeyEvent, QMouseEvent, QPainter, QPainterPath, QPaintEvent, QPen, QPixmap
 from PySide6.QtWidgets import QWidget
 
 from rubberquince.ui import style
@@ -34,6 +34,7 @@ class Lanes(QWidget):
         self.first, self.last, self.frame = 1, 120, 1
         self.states = np.zeros(0, np.int8)
         self.lanes: list[Lane] = []
+        self._picture: QPixmap | None = None
         self.setMinimumHeight(RULER + 3 * LANE + 4)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAccessibleName("Frames")
@@ -42,6 +43,7 @@ class Lanes(QWidget):
     def show_run(self, first: int, last: int, states: np.ndarray, lanes: list[Lane]) -> None:
         """``states`` (frames,) by frame number from 0 on."""
         self.first, self.last, self.states, self.lanes = first, max(last, first), states, lanes
+        self._picture = None
         self.update()
 
     def show_frame(self, frame: int) -> None:
@@ -54,16 +56,27 @@ class Lanes(QWidget):
     # --- painting -------------------------------------------------------------------------------------
 
     def paintEvent(self, event: QPaintEvent) -> None:
+        if self._picture is None or self._picture.deviceIndependentSize().toSize() != self.size():
+            self._picture = self._paint_all()
         painter = QPainter(self)
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        font = painter.font()
-        font.setPixelSize(11)
-        painter.setFont(font)
+        painter.drawPixmap(0, 0, self._picture)
+        _write_small(painter)
+        self._paint_playhead(painter)
+        painter.end()
+
+    def _paint_all(self) -> QPixmap:
+        """All but the playhead; kept, as it changes far less often."""
+        ratio = self.devicePixelRatioF()
+        picture = QPixmap(self.size() * ratio)
+        picture.setDevicePixelRatio(ratio)
+        picture.fill(Qt.GlobalColor.transparent)
+        painter = QPainter(picture)
+        _write_small(painter)
         self._paint_ruler(painter)
         for k, lane in enumerate(self.lanes):
             self._paint_lane(painter, lane, RULER + 2 + k * LANE)
-        self._paint_playhead(painter)
         painter.end()
+        return picture
 
     def _paint_ruler(self, painter: QPainter) -> None:
         left, right = self._x(self.first - 0.5), self._x(self.last + 0.5)
@@ -144,3 +157,10 @@ class Lanes(QWidget):
             self.scrubbed.emit(self.first if key == Qt.Key.Key_Home else self.last)
         else:
             super().keyPressEvent(event)
+
+
+def _write_small(painter: QPainter) -> None:
+    painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+    font = painter.font()
+    font.setPixelSize(11)
+    painter.setFont(font)

@@ -64,8 +64,9 @@ class Strip(QFrame):
         self.lanes = Lanes()
         self.lanes.scrubbed.connect(self._scrub)
         self.setLayout(column(line, self.lanes, gap=4))
-        for signal in (runner.progressed, player.changed, player.shown, bench.chose, bench.scene_changed):
+        for signal in (runner.progressed, player.changed, bench.chose, bench.scene_changed):
             signal.connect(self.refresh)
+        player.shown.connect(self._show_frame)
 
     def _number(self, name: str, take: Callable[[int], object], low: int = 0, high: int = 100_000) -> WholeEdit:
         box = WholeEdit(name, low, high)
@@ -89,6 +90,10 @@ class Strip(QFrame):
         self.bake.setEnabled(player.baking or not self._runner.good_up_to(run.last))
         self._show_progress()
         self._show_lanes()
+
+    def _show_frame(self, frame: int) -> None:
+        self.frame.set_value(frame)
+        self.lanes.show_frame(frame)
 
     def _show_progress(self) -> None:
         runner = self._runner

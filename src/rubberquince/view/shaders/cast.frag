@@ -14,5 +14,5 @@ void main() {
     vec3 light = moving_key(place, 0.004);
     float open = mix(0.3, 1.0, moving_sky(place));
     vec3 kept = seen.a * light + (1.0 - seen.a) * open;
-    colour = vec4(seen.a + seen.rgb == vec3(0.0) ? vec3(1.0) : seen.rgb * sqrt(kept), 1.0);
+    colour = vec4(seen.rgb * sqrt(kept), 1.0);
 }

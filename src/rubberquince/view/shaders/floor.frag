@@ -19,7 +19,7 @@ void main() {
     vec3 place = eye + distance * along;
     float fade = exp(-pow(length(place.xz - focus.xz) / reach, 2.0));
     vec3 base = vec3(0.80, 0.765, 0.70);
-    float direct = 0.60 * still_key(place), open = 0.40 * mix(0.2, 1.0, still_sky(place));
+    float direct = 0.52 * still_key(place), open = 0.48 * mix(0.3, 1.0, still_sky(place));
     float lines = max(0.5 * grid(place.xz, 0.1, 1.0), grid(place.xz, 1.0, 1.3)) * fade;
     vec3 lit = base * (direct + open) * (1.0 - 0.18 * lines);
     colour = vec4(to_screen(mix(wall, lit, fade)), direct / (direct + open) * fade);

@@ -9,7 +9,7 @@ out vec4 colour;                    // alpha: the part of the light that comes f
 
 vec3 signed_colour(float v) {
     vec3 low = vec3(0.115, 0.190, 0.235), middle = vec3(0.88, 0.86, 0.80), high = vec3(0.457, 0.087, 0.023);
-    float t = clamp(v / 0.35, -1.0, 1.0);
+    float t = clamp(v / 0.25, -1.0, 1.0);
     return t < 0.0 ? mix(middle, low, -t) : mix(middle, high, t);
 }
 

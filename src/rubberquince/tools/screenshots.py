@@ -1,0 +1,108 @@
+"""Make the pictures of the documentation: ``python -m rubberquince.tools.screenshots [FOLDER]``.
+
+Everything is shot from the harvest fair in the real window, drawn off the screen.
+"""
+
+import os
+import sys
+import tempfile
+import time
+from collections.abc import Callable
+from pathlib import Path
+
+from PySide6.QtGui import QColor, QPainter, QPixmap
+from PySide6.QtWidgets import QApplication
+
+from rubberquince.app import make_app
+from rubberquince.ui.menus import Shortcuts
+from rubberquince.ui.window import MainWindow
+
+FRAMES = (1, 4, 5, 6, 7, 9, 12, 40)
+PATIENCE = 300.0            # s
+BIG = (1280, 800)
+
+
+def wait(app: QApplication, seconds: float, until: Callable[[], bool] = lambda: False) -> None:
+    end = time.monotonic() + seconds
+    while time.monotonic() < end and not until():
+        app.processEvents()
+        time.sleep(0.003)
+
+
+def shoot(app: QApplication, window: MainWindow, path: Path) -> None:
+    wait(app, 1.2)
+    window.grab().save(str(path))
+    print(path)
+
+
+def contact_sheet(app: QApplication, window: MainWindow, path: Path) -> None:
+    """Eight frames of the run in one picture."""
+    view, shown = window.view_zone.view, []
+    for frame in FRAMES:
+        window.player.go(frame)
+        wait(app, 1.2)
+        shown.append((frame, view.grab()))
+    width, height = view.width() // 2, view.height() // 2
+    sheet = QPixmap(width * 4, height * 2)
+    painter = QPainter(sheet)
+    painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
+    painter.setPen(QColor("#2C2A26"))
+    for k, (frame, picture) in enumerate(shown):
+        x, y = k % 4 * width, k // 4 * height
+        painter.drawPixmap(x, y, width, height, picture)
+        painter.drawText(x + width - 70, y + 20, f"frame {frame}")
+    painter.end()
+    sheet.save(str(path))
+    print(path)
+
+
+def make_all(app: QApplication, folder: Path) -> None:
+    folder.mkdir(parents=True, exist_ok=True)
+    window = MainWindow()
+    window.resize(*BIG)
+    window.show()
+    wait(app, 0.5)
+    shoot(app, window, folder / "empty.png")
+    window.open_first(None, True)
+    shoot(app, window, folder / "start.png")
+    window.player.bake()
+    wait(app, PATIENCE, lambda: window.runner.stamps().sum() > 0 and window.runner.share() > 0.25)
+    shoot(app, window, folder / "baking.png")
+    wait(app, PATIENCE, lambda: not window.runner.computing)
+    window.player.go(5)
+    shoot(app, window, folder / "window.png")
+    for display in ("cells", "stretch"):
+        window.view_zone.set_display(display)
+        shoot(app, window, folder / f"{display}.png")
+    window.view_zone.set_display("smooth")
+    window.bench.choose("")
+    contact_sheet(app, window, folder / "frames.png")
+    window.bench.choose("pudding")
+    window.bench.set_value("change stiffness", "solid.stiffness", 1500.0, "pudding")
+    shoot(app, window, folder / "stale.png")
+    window.files.add_sphere()
+    sphere = window.bench.chosen_id or ""
+    window.bench.set_value("move", "place.position", (0.03, 0.83, 0.02), sphere)
+    for title in ("Shape", "Place"):
+        window.sheet.section(title).fold.setChecked(True)
+    window.view_zone.frame_all()
+    shoot(app, window, folder / "overlap.png")
+    shortcuts = Shortcuts(window, window.menus.actions)
+    shortcuts.show()
+    wait(app, 0.3)
+    shortcuts.grab().save(str(folder / "shortcuts.png"))
+    shortcuts.close()
+    window.bench.document.mark_saved()
+    window.close()
+
+
+def main() -> None:
+    os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+    folder = Path(sys.argv[1]) if len(sys.argv) > 1 else Path("docs/screenshots")
+    with tempfile.TemporaryDirectory() as home:
+        os.environ["XDG_CACHE_HOME"] = os.environ["XDG_CONFIG_HOME"] = home
+        make_all(make_app([]), folder)
+
+
+if __name__ == "__main__":
+    main()

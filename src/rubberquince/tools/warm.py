@@ -1,0 +1,56 @@
+"""Compile every kernel once, with progress, so that the first start is quick.
+
+Runs a small scene at each quality: what it calls is compiled for the very types that a real run uses.
+"""
+
+import sys
+import tempfile
+import time
+from pathlib import Path
+
+import numpy as np
+
+from rubberquince.bake.run import SceneRun
+from rubberquince.document.scene import BlockShape, Piece, Place, Scene, SolidValues, SphereShape, changed
+from rubberquince.shapes import primitives
+from rubberquince.view.body import Body
+from rubberquince.view.picking import first_hit
+
+
+def small_scene() -> Scene:
+    """Two solids and a collider, all about to touch."""
+    few = SolidValues(cells=3)
+    return Scene(pieces=(
+        Piece(id="a", name="a", shape=BlockShape(divisions=(2, 2, 2)), solid=few, place=Place(position=(0, 0.0515, 0))),
+        Piece(id="b", name="b", shape=SphereShape(around=8, rings=4), solid=few, place=Place(position=(0, 0.153, 0))),
+        Piece(id="c", name="c", shape=BlockShape(divisions=(2, 2, 2)), role="collider",
+              place=Place(position=(0.102, 0.05, 0)))))
+
+
+def warm_view() -> None:
+    mesh = primitives.block((1, 1, 1))
+    body = Body(mesh, (1.0, 1.0, 1.0))
+    body.place(mesh.points)
+    body.tint_by_stretch()
+    first_hit(body.points, body.plain_triangles, np.array([0.0, 0.0, 5.0]), np.array([0.0, 0.0, -1.0]))
+
+
+def warm_run(quality: str) -> None:
+    with tempfile.TemporaryDirectory() as folder:
+        run = SceneRun(changed(small_scene(), "run.quality", quality), {}, Path(folder), stop=lambda: False)
+        for _ in run.frames(4):
+            pass
+
+
+def main() -> None:
+    began = time.monotonic()
+    steps = [("the view", warm_view), *((f"the solver at {q}", lambda q=q: warm_run(q)) for q in ("draft", "good", "sure"))]
+    for k, (what, do) in enumerate(steps):
+        print(f"Preparing {k + 1} of {len(steps)}: {what} (once; {time.monotonic() - began:.0f} s so far)",
+              file=sys.stderr, flush=True)
+        do()
+    print(f"Prepared in {time.monotonic() - began:.0f} s.", file=sys.stderr)
+
+
+if __name__ == "__main__":
+    main()
