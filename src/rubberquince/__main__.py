@@ -2,7 +2,7 @@
 
 import sys
 
-from rubberquince.app import main
+from rubberquince.app import main_from_shell
 
 if __name__ == "__main__":
-    sys.exit(main(sys.argv[1:]))
+    sys.exit(main_from_shell())

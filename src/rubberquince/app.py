@@ -39,3 +39,7 @@ def main(arguments: list[str]) -> int:
     beat.timeout.connect(lambda: None)
     beat.start()
     return app.exec()
+
+
+def main_from_shell() -> int:
+    return main(sys.argv[1:])

@@ -2,12 +2,12 @@
 
 import numpy as np
 import pytest
-from conftest import JELLY, make_block_collider, make_solid
 from scipy.sparse import coo_array
 from scipy.sparse.linalg import spsolve
 
+from conftest import JELLY, make_block_collider, make_solid
 from rubberquince.shapes import primitives
-from rubberquince.solver.specs import Material, Quality, RunSpec, Touch
+from rubberquince.solver.specs import QUALITIES, Material, Quality, RunSpec, Touch
 from rubberquince.solver.stepper import Stepper
 
 TETS_OF_OCTAHEDRON = [(0, 1, 2, 3), (0, 1, 3, 4), (0, 1, 4, 5), (0, 1, 2, 5)]
@@ -167,7 +167,6 @@ def test_same_run_same_bits():
 
 @pytest.mark.parametrize("quality", ["draft", "good", "sure"])
 def test_no_skin_point_passes_a_collider(quality):
-    from rubberquince.solver.specs import QUALITIES
     solid = make_solid(primitives.sphere(32, 16), (0.1, 0.1, 0.1), 5, at=(0.02, 0.4, 0.01))
     edge = make_block_collider((0.06, 0.06, 0.06), (0, 0.1, 0), cells=(1, 1, 1))
     stepper = Stepper(RunSpec([solid], [edge], quality=QUALITIES[quality]))

@@ -113,7 +113,7 @@ class FrameCache:
     def stamp(self, frame: int) -> int:
         """Stamp of a frame, ABSENT when it was not written or is torn."""
         try:
-            return int(self._stamps[frame]) if 0 <= frame < self.frames else ABSENT
+            return int(np.asarray(self._stamps[frame])) if 0 <= frame < self.frames else ABSENT
         except (ValueError, OSError):
             return ABSENT
 

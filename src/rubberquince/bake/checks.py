@@ -43,7 +43,8 @@ def _nothing_moves(scene: Scene) -> list[Check]:
         def make_solid(now: Scene) -> Scene:
             return now.with_piece(changed(now.piece(first.id), "role", "solid"))
 
-        return [Check("Nothing will move: no piece is a Solid.", True, first.id, f"Make {first.name} a Solid", make_solid)]
+        return [Check("Nothing will move: no piece is a Solid.", True, first.id, f"Make {first.name} a Solid",
+                      make_solid)]
     if scene.run.gravity == 0.0:
         return [Check("Nothing will move: gravity is off and every Solid starts at rest.", True, None,
                       "Set gravity to 9.81 m/s²", lambda now: changed(now, "run.gravity", 9.81))]
@@ -92,7 +93,8 @@ def _deepest(probes: np.ndarray, points: np.ndarray, triangles: np.ndarray) -> f
     inside = np.abs(igl.fast_winding_number(points, triangles.astype(np.int64), probes)) > 0.5
     if not inside.any():
         return 0.0
-    squared = igl.point_mesh_squared_distance(np.ascontiguousarray(probes[inside]), points, triangles.astype(np.int64))[0]
+    buried = np.ascontiguousarray(probes[inside])
+    squared = igl.point_mesh_squared_distance(buried, points, triangles.astype(np.int64))[0]
     return float(np.sqrt(squared.max()))
 
 

@@ -2,7 +2,6 @@
 
 import numpy as np
 
-from rubberquince.kernels.contact import deepest
 from rubberquince.kernels.elasticity import GRADIENT, TETS, stretches
 from rubberquince.shapes.polymesh import volume
 from rubberquince.solver.stepper import Stepper

@@ -6,6 +6,7 @@ import sys
 import tempfile
 import threading
 from collections.abc import Callable
+from contextlib import suppress
 from multiprocessing.connection import Connection, Listener
 from pathlib import Path
 
@@ -64,11 +65,8 @@ class SolverProcess:
     def _send(self, command: p.Command) -> None:
         if not self._ready.wait(30.0):
             return
-        with self._lock:
-            try:
-                self._connection.send(command)
-            except OSError:
-                pass                        # the listening thread notices and starts anew
+        with self._lock, suppress(OSError):         # the listening thread notices and starts anew
+            self._connection.send(command)
 
     def run(self, scene: Scene, meshes: Meshes, folder: Path, last: int) -> int:
         """Start computing; returns the job's number, which its events bear."""

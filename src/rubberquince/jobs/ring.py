@@ -3,6 +3,7 @@
 import time
 from collections.abc import Callable
 from pathlib import Path
+from typing import Literal
 
 import numpy as np
 
@@ -14,7 +15,7 @@ class Ring:
     """``SLOTS`` slots of (points, 3) float32 in a mapped file.  One writer, one reader."""
 
     def __init__(self, path: Path, points: int, create: bool) -> None:
-        mode = "w+" if create else "r+"
+        mode: Literal["w+", "r+"] = "w+" if create else "r+"
         self.path = path
         self._data = np.memmap(path, np.uint8, mode, shape=(8 * _HEADER + SLOTS * max(points, 1) * 12,))
         self._count = self._data[: 8 * _HEADER].view(np.int64)

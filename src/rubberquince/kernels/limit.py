@@ -126,12 +126,14 @@ def _project(stage, ids, gap, distance, x, listed, weights, normals, moving, bin
 
 
 @njit(cache=True, nogil=True)
-def limit_motion(stage, ids, kind, gap, distance, pushes, x, moving, bind_node, bind_weight, body, ease, move, skin_move):
+def limit_motion(stage, ids, kind, gap, distance, pushes, x, moving, bind_node, bind_weight, body, ease, move,
+                 skin_move):
     """Bound ``move`` (nodes, 3), m, in place so that no relation closes; returns how it had to.
 
     Relations that push (``pushes``) are met first, as they nearly always bound the others too.
-    ``distance`` (relations,) is where they stand now, at skin points ``x``.  ``ease`` (nodes,) is each node's compliance, ``body`` (nodes,) its body, ``skin_move`` (n, 3) scratch
-    whose still points are zero; at return it holds the skin's motion.
+    ``distance`` (relations,) is where they stand now, at skin points ``x``.  ``ease`` (nodes,) is each
+    node's compliance, ``body`` (nodes,) its body, ``skin_move`` (n, 3) scratch whose still points
+    are zero; at return it holds the skin's motion.
     0: nothing stood in the way.  1: deflected.  2: at least one body was held back as a whole.
     """
     carry(move, bind_node, bind_weight, skin_move)

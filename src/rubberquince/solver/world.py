@@ -153,8 +153,9 @@ class World:
         self.materials: list[Material] = [s.material for s in solids]
         pieces = len(solids) + len(spec.colliders)
         self.gap, self.friction = np.zeros(pieces), np.zeros(pieces)
-        for k, body in enumerate([*solids, *spec.colliders]):
-            self.gap[k], self.friction[k] = body.touch.gap, body.touch.friction
+        touches = [s.touch for s in solids] + [c.touch for c in spec.colliders]
+        for k, touch in enumerate(touches):
+            self.gap[k], self.friction[k] = touch.gap, touch.friction
         for k, solid in enumerate(solids):
             self.set_material(k, solid.material)
 

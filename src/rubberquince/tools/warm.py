@@ -6,6 +6,7 @@ Runs a small scene at each quality: what it calls is compiled for the very types
 import sys
 import tempfile
 import time
+from functools import partial
 from pathlib import Path
 
 import numpy as np
@@ -44,7 +45,8 @@ def warm_run(quality: str) -> None:
 
 def main() -> None:
     began = time.monotonic()
-    steps = [("the view", warm_view), *((f"the solver at {q}", lambda q=q: warm_run(q)) for q in ("draft", "good", "sure"))]
+    steps = [("the view", warm_view)]
+    steps += [(f"the solver at {quality}", partial(warm_run, quality)) for quality in ("draft", "good", "sure")]
     for k, (what, do) in enumerate(steps):
         print(f"Preparing {k + 1} of {len(steps)}: {what} (once; {time.monotonic() - began:.0f} s so far)",
               file=sys.stderr, flush=True)

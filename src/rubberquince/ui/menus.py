@@ -49,7 +49,7 @@ class Shortcuts(QDialog):
         grid.setVerticalSpacing(6)
         lines = [(a.shortcut().toString(QKeySequence.SequenceFormat.NativeText), text)
                  for text, a in actions.items() if not a.shortcut().isEmpty()]
-        for k, (key, what) in enumerate(lines + [*VIEW_KEYS]):
+        for k, (key, what) in enumerate([*lines, *VIEW_KEYS]):
             column_pair = 0 if k < len(lines) else 2
             line = k if k < len(lines) else k - len(lines)
             grid.addWidget(label(key, "head"), line, column_pair)

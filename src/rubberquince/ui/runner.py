@@ -220,7 +220,8 @@ class Runner(QObject):
         stopping = self._patience.isActive()
         if stopping or self._restarts >= MOST_RESTARTS or self.store is None:
             if not stopping:
-                self._bench.say("The solver ended by itself several times and was given up; the frames so far are kept.")
+                self._bench.say("The solver ended by itself several times and was given up; "
+                                "the frames so far are kept.")
             self._finish()
             return
         self._restarts += 1

@@ -26,7 +26,8 @@ QScrollArea {{ border: none; background: transparent; }}
 QScrollBar:vertical {{ background: transparent; width: 9px; }}
 QScrollBar:horizontal {{ background: transparent; height: 9px; }}
 QScrollBar::handle {{ background: {LINE}; border-radius: 4px; min-height: 24px; min-width: 24px; }}
-QScrollBar::add-line, QScrollBar::sub-line, QScrollBar::add-page, QScrollBar::sub-page {{ background: none; width: 0; height: 0; }}
+QScrollBar::add-line, QScrollBar::sub-line, QScrollBar::add-page, QScrollBar::sub-page {{ background: none;
+    width: 0; height: 0; }}
 #card, #section {{ background: {CARD}; border: 1px solid {LINE}; border-radius: 7px; }}
 #card[chosen="true"] {{ border: 2px solid {QUINCE}; background: {QUINCE_PALE}; }}
 #card:hover {{ border-color: {QUINCE}; }}
@@ -43,7 +44,8 @@ QLineEdit[wrong="true"] {{ border: 1px solid {CLAY}; background: #FBEDE7; }}
 QLineEdit[differs="true"] {{ font-weight: 600; }}
 QComboBox::drop-down {{ border: none; width: 20px; }}
 QComboBox::down-arrow {{ image: url("{{arrow}}"); width: 12px; height: 12px; }}
-QComboBox QAbstractItemView {{ background: {CARD}; border: 1px solid {LINE}; selection-background-color: {QUINCE_FILL};
+QComboBox QAbstractItemView {{ background: {CARD}; border: 1px solid {LINE}; selection-background-color:
+    {QUINCE_FILL};
     selection-color: {INK}; outline: none; }}
 QPushButton {{ background: {CARD}; border: 1px solid {LINE}; border-radius: 6px; padding: 4px 11px; }}
 QPushButton:hover {{ border-color: {QUINCE}; }}
@@ -52,13 +54,17 @@ QPushButton:disabled {{ color: #A59E90; background: {PAPER}; }}
 QPushButton#main {{ background: {QUINCE}; color: white; border: 1px solid {QUINCE}; font-weight: 600; }}
 QPushButton#main:hover {{ background: #9C7209; }}
 QPushButton#main:disabled {{ background: {LINE}; border-color: {LINE}; color: white; }}
+QPushButton#play {{ background: {QUINCE}; border: 1px solid {QUINCE}; border-radius: 17px; }}
+QPushButton#play:hover, QPushButton#play:focus {{ background: #9C7209; }}
 QPushButton#mend {{ background: {QUINCE_PALE}; border: 1px solid {QUINCE}; padding: 3px 8px; }}
 QPushButton#part {{ border: none; border-radius: 0; padding: 4px 12px; background: transparent; }}
 QPushButton#part:checked {{ background: {QUINCE_FILL}; font-weight: 600; }}
 QPushButton#part:hover:!checked {{ background: {QUINCE_PALE}; }}
 QPushButton#add {{ border: 1px dashed #B9B09C; background: transparent; font-size: 17px; padding: 0; }}
-QPushButton#bare, QPushButton#reset, QPushButton#eye {{ border: 1px solid transparent; background: transparent; padding: 0; }}
-QPushButton#bare:hover, QPushButton#reset:hover, QPushButton#eye:hover {{ background: {QUINCE_PALE}; border-radius: 5px; }}
+QPushButton#bare, QPushButton#reset, QPushButton#eye {{ border: 1px solid transparent; background: transparent;
+    padding: 0; }}
+QPushButton#bare:hover, QPushButton#reset:hover, QPushButton#eye:hover {{ background: {QUINCE_PALE};
+    border-radius: 5px; }}
 #strip, #lineup {{ background: #FCFBF8; }}
 #lineup {{ border-bottom: 1px solid {LINE}; background: {PAPER}; }}
 #strip {{ border-top: 1px solid {LINE}; }}
@@ -66,14 +72,16 @@ QPushButton#bare:hover, QPushButton#reset:hover, QPushButton#eye:hover {{ backgr
 #sheet {{ border-right: 1px solid {LINE}; background: #F9F7F2; }}
 #facts {{ border-left: 1px solid {LINE}; background: #F9F7F2; }}
 #bar {{ background: rgba(255, 255, 255, 225); border: 1px solid {LINE}; border-radius: 12px; }}
-#notice {{ background: rgba(255, 255, 255, 240); border: 1px solid {LINE}; border-left: 4px solid {LEAF}; border-radius: 6px; }}
+#notice {{ background: rgba(255, 255, 255, 240); border: 1px solid {LINE}; border-left: 4px solid {LEAF};
+    border-radius: 6px; }}
 #notice[trouble="true"] {{ border-left: 4px solid {CLAY}; }}
 #check {{ background: {CARD}; border: 1px solid {LINE}; border-left: 4px solid {LEAF}; border-radius: 6px; }}
 #check[trouble="true"] {{ border-left: 4px solid {CLAY}; }}
 QSlider {{ min-height: 20px; }}
 QSlider::groove:horizontal {{ height: 4px; background: #E8E2D4; border-radius: 2px; }}
 QSlider::sub-page:horizontal {{ background: {QUINCE}; border-radius: 2px; height: 4px; }}
-QSlider::handle:horizontal {{ width: 11px; height: 11px; margin: -6px 0; background: {CARD}; border: 2px solid {QUINCE}; border-radius: 7px; }}
+QSlider::handle:horizontal {{ width: 11px; height: 11px; margin: -6px 0; background: {CARD}; border: 2px solid
+    {QUINCE}; border-radius: 7px; }}
 QSlider:focus {{ border: 1px solid {QUINCE}; border-radius: 4px; }}
 QProgressBar {{ border: 1px solid {LINE}; border-radius: 4px; background: {CARD}; height: 10px; text-align: center; }}
 QProgressBar::chunk {{ background: {QUINCE_FILL}; border-radius: 3px; }}

@@ -26,6 +26,7 @@ class Notice(QFrame):
     def __init__(self, parent: QWidget) -> None:
         super().__init__(parent)
         self.setObjectName("notice")
+        self._over = parent
         self.sentence = label("", wrap=True)
         self.close_button = QPushButton("✕")
         self.close_button.setObjectName("bare")
@@ -53,9 +54,9 @@ class Notice(QFrame):
         self.raise_()
 
     def place(self) -> None:
-        area = self.parentWidget().rect()
+        area, layout = self._over.rect(), self.layout()
         width = min(area.width() - 24, 620)
-        height = max(self.layout().heightForWidth(width), 40)
+        height = max(layout.heightForWidth(width) if layout else 0, 40)
         self.setGeometry((area.width() - width) // 2, area.height() - height - 12, width, height)
 
 
@@ -72,8 +73,9 @@ class ViewZone(QWidget):
         layout.addWidget(self.view)
         self._bar, self.displays = self._make_bar()
         self.notice = Notice(self)
-        self._hint = framed(column(label("An empty bench. Add a block or a sphere, import a mesh, or open the harvest "
-                                         "fair from the Scene menu.", wrap=True), margins=(18, 14, 18, 14)), "bar")
+        hint = label("An empty bench. Add a block or a sphere, import a mesh, or open the harvest fair from the "
+                     "Scene menu.", wrap=True)
+        self._hint = framed(column(hint, margins=(18, 14, 18, 14)), "bar")
         self._hint.setParent(self)
         bench.scene_changed.connect(self._on_scene)
         bench.chose.connect(self._on_chose)
@@ -83,7 +85,8 @@ class ViewZone(QWidget):
         self.view.clicked.connect(bench.choose)
         self.view.drag_began.connect(lambda _: bench.document.begin_gesture())
         self.view.drag_ended.connect(lambda: bench.document.end_gesture())
-        self.view.dragged.connect(lambda piece_id, place: bench.set_value("move, turn or size", "place", place, piece_id))
+        self.view.dragged.connect(
+            lambda piece_id, place: bench.set_value("move, turn or size", "place", place, piece_id))
         self._on_scene(bench.scene, bench.scene)
 
     def _make_bar(self) -> tuple[QFrame, dict[str, QPushButton]]:

@@ -1,5 +1,6 @@
 """The window: puts the zones together and wires their menus."""
 
+from functools import partial
 from pathlib import Path
 
 import numpy as np
@@ -23,6 +24,7 @@ from rubberquince.ui.strip.player import Player
 from rubberquince.ui.strip.strip import Strip
 from rubberquince.ui.view_zone import ViewZone
 from rubberquince.view.portrait import portrait
+from rubberquince.view.stage import DISPLAYS
 
 UNITS = ("mm", "cm", "m", "in")
 
@@ -107,12 +109,12 @@ class MainWindow(QMainWindow):
         add(view, "Frame all", self.view_zone.frame_all, "A")
         add(view, "Frame the chosen piece", self.view_zone.frame_chosen, "C")
         view.addSeparator()
-        for k, name in enumerate(self.view_zone.displays):
-            add(view, f"Show {name}", lambda name=name: self.view_zone.set_display(name), f"Alt+{k + 1}")
+        for k, name in enumerate(DISPLAYS):
+            add(view, f"Show {name}", partial(self.view_zone.set_display, name), f"Alt+{k + 1}")
         view.addSeparator()
         units = view.addMenu("Lengths in")
         for unit in UNITS:
-            add(units, unit, lambda unit=unit: bench.set_value(f"show lengths in {unit}", "length_unit", unit))
+            add(units, unit, partial(bench.set_value, f"show lengths in {unit}", "length_unit", unit))
         guide = self.menus.menu("Help")
         add(guide, "Keys and mouse", lambda: Shortcuts(self, self.menus.actions).exec(), "F1")
 
@@ -137,7 +139,8 @@ class MainWindow(QMainWindow):
         bench, document = self.bench, self.bench.document
         self._corner.setText(bench.title)
         self.setWindowTitle(f"{bench.title} – Rubber Quince")
-        for action, label, what in ((self._undo, document.undo_label, "Undo"), (self._redo, document.redo_label, "Redo")):
+        for action, label, what in ((self._undo, document.undo_label, "Undo"),
+                                    (self._redo, document.redo_label, "Redo")):
             action.setEnabled(label is not None)
             action.setText(f"{what} {label}" if label else what)
         self._remove.setEnabled(bench.chosen is not None)

@@ -70,7 +70,7 @@ class Camera:
         """Moved by pixels, so that what lies at the target follows the pointer."""
         scale = self.distance * np.tan(FIELD / 2) / (0.5 * height)
         target = np.array(self.target) - scale * (right * self.axes[0] - up * self.axes[1])
-        return replace(self, target=tuple(map(float, target)))
+        return replace(self, target=_vector(target))
 
     def zoomed(self, factor: float, x: float, y: float, width: float, height: float) -> "Camera":
         """Nearer by ``factor``, to what lies under pixel (x, y) at the target's depth."""
@@ -78,7 +78,7 @@ class Camera:
         eye, along = self.ray(x, y, width, height)
         under = eye + along * self.distance / max(float(-along @ self.axes[2]), 0.1)
         target = under + (np.array(self.target) - under) * (distance / self.distance)
-        return replace(self, target=tuple(map(float, target)), distance=distance)
+        return replace(self, target=_vector(target), distance=distance)
 
     def framing(self, low: np.ndarray, high: np.ndarray, aspect: float, margin: float = 1.12) -> "Camera":
         """The same direction, with the box from ``low`` to ``high`` filling the picture."""
@@ -87,5 +87,9 @@ class Camera:
         local = (corners - centre) @ self.axes.T
         slope = np.tan(FIELD / 2) / margin
         need = np.maximum(np.abs(local[:, 0]) / (slope * aspect), np.abs(local[:, 1]) / slope) + local[:, 2]
-        return replace(self, target=tuple(map(float, centre)),
+        return replace(self, target=_vector(centre),
                        distance=float(np.clip(need.max(), NEAREST, FARTHEST)))
+
+
+def _vector(values: np.ndarray) -> tuple[float, float, float]:
+    return float(values[0]), float(values[1]), float(values[2])

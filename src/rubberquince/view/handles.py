@@ -48,7 +48,8 @@ def handles_of(place: Place) -> list[Handle]:
     angle = np.linspace(0, 2 * np.pi, RING_POINTS + 1)
     for k in range(3):
         u, v = np.eye(3)[(k + 1) % 3], np.eye(3)[(k + 2) % 3]
-        found.append(Handle("turn", k, centre + 1.25 * reach * (np.outer(np.cos(angle), u) + np.outer(np.sin(angle), v))))
+        circle = np.outer(np.cos(angle), u) + np.outer(np.sin(angle), v)
+        found.append(Handle("turn", k, centre + 1.25 * reach * circle))
     return found
 
 

@@ -26,6 +26,7 @@ UPWARD = np.array([0.0, 1.0, 0.0])
 KEY_BLUR, SKY_BLUR = 0.012, 0.06            # m
 CHOSEN = (0.722, 0.525, 0.043)
 MOST_PIXELS = 4096
+BACKEND: Any = {"backend": "egl"}            # needs no screen
 MOST_TARGETS = 3
 MAPS = ("key_still", "sky_still", "key_moving", "sky_moving")
 MAP_PIXELS = (1024, 256, 160, 64)
@@ -56,7 +57,7 @@ class Targets:
 
     def whole(self) -> None:
         """Draw into all of the picture again: a scissor left on would cut copies as well."""
-        self.picture.scissor = None
+        self.picture.scissor = 0, 0, *self.size
         self.picture.use()
 
 
@@ -79,7 +80,7 @@ class Renderer:
 
     def __init__(self) -> None:
         try:
-            self._gl = moderngl.create_context(standalone=True, backend="egl", require=330)
+            self._gl = moderngl.create_context(standalone=True, require=330, **BACKEND)
         except Exception as error:          # the binding raises bare Exception for every kind of failure
             raise QuinceError(f"The view cannot draw: OpenGL 3.3 by EGL is missing ({error}).") from None
         gl = self._gl
@@ -87,8 +88,9 @@ class Renderer:
         self._programs = make_programs(gl)
         self._bodies: dict[str, GpuBody] = {}
         self._targets: list[Targets] = []
-        self._screens = {name: gl.vertex_array(self._programs[name], []) for name in ("floor", "cast", "outline")}
-        self._maps = {name: LightMap(gl, self._programs, pixels, name.endswith("moving")) for name, pixels in zip(MAPS, MAP_PIXELS)}
+        self._screens = {n: gl.vertex_array(self._programs[n], []) for n in ("floor", "cast", "outline")}
+        self._maps = {name: LightMap(gl, self._programs, pixels, name.endswith("moving"))
+                      for name, pixels in zip(MAPS, MAP_PIXELS)}
         corners = np.array([[-1, 0, -1], [1, 0, -1], [-1, 0, 1], [1, 0, 1]], np.float32) * FLOOR
         self._ground = gl.vertex_array(self._programs["moments"], [(gl.buffer(corners.tobytes()), "3f", "in_place")],
                                        mode=moderngl.TRIANGLE_STRIP)
@@ -253,7 +255,8 @@ class Renderer:
         base = beneath(low - wide, high + wide)
         for _ in range(3):                   # the farther down, the farther aside it falls
             aside = -slant * max(high[1] - base, 0.0)
-            base = min(base, beneath(np.minimum(low, low + aside) - KEY_BLUR, np.maximum(high, high + aside) + KEY_BLUR))
+            reach = np.minimum(low, low + aside) - KEY_BLUR, np.maximum(high, high + aside) + KEY_BLUR
+            base = min(base, beneath(*reach))
         base -= 0.01
         corners = _corners(low - KEY_BLUR, high + KEY_BLUR)
         drop = np.maximum(corners[:, 1:2] - base, 0.0) * slant
@@ -347,7 +350,7 @@ def copy_within(gl: moderngl.Context, to: moderngl.Framebuffer, source: moderngl
     to.scissor = within
     to.use()
     gl.copy_framebuffer(to, source)
-    to.scissor = None
+    to.scissor = 0, 0, *to.size
     to.use()
 
 

@@ -19,7 +19,7 @@ def linear_colour(text: str) -> tuple[float, float, float]:
     """Linear light of a colour like #E8890C; the shaders take the root again when they write it."""
     screen = np.array([int(text[k:k + 2], 16) / 255.0 for k in (1, 3, 5)])
     light = screen ** 2
-    return tuple(map(float, light))
+    return float(light[0]), float(light[1]), float(light[2])
 
 
 @dataclass

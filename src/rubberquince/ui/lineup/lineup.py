@@ -4,7 +4,7 @@ from collections.abc import Callable
 
 import numpy as np
 from PySide6.QtCore import QMimeData, Qt, Signal
-from PySide6.QtGui import QDrag, QDropEvent, QDragEnterEvent, QImage, QKeyEvent, QMouseEvent, QPixmap
+from PySide6.QtGui import QDrag, QDragEnterEvent, QDropEvent, QImage, QKeyEvent, QMouseEvent, QPixmap
 from PySide6.QtWidgets import QFrame, QLabel, QMenu, QPushButton, QScrollArea, QWidget
 
 from rubberquince.document.bodies import unit_mesh
@@ -102,7 +102,7 @@ class LineUp(QScrollArea):
         self.add.setToolTip("Add a block, a sphere or a mesh from a file")
         self.add.clicked.connect(lambda: add_menu.popup(self.add.mapToGlobal(self.add.rect().bottomLeft())))
         self._cards = row(gap=8)
-        inner = QWidget()
+        self._inner = inner = QWidget()
         inner.setObjectName("page")
         line = row(margins=(12, 0, 12, 0), gap=8)
         line.addLayout(self._cards)
@@ -164,7 +164,7 @@ class LineUp(QScrollArea):
             event.acceptProposedAction()
 
     def dropEvent(self, event: QDropEvent) -> None:
-        at = self.widget().mapFrom(self, event.position().toPoint()).x()
+        at = self._inner.mapFrom(self, event.position().toPoint()).x()
         to = sum(card.geometry().center().x() < at for card in self.cards)
         pieces = list(self._bench.scene.pieces)
         piece = next(p for p in pieces if p.id == event.mimeData().text())

@@ -1,9 +1,8 @@
 """The sections of the sheet, in the order of the work."""
 
-from PySide6.QtWidgets import QColorDialog, QComboBox, QHBoxLayout, QLineEdit, QPushButton
 from PySide6.QtGui import QColor
+from PySide6.QtWidgets import QColorDialog, QComboBox, QHBoxLayout, QLineEdit, QPushButton
 
-from rubberquince.bake.assemble import lattice_of
 from rubberquince.document.bodies import piece_points, resting_height, unit_mesh
 from rubberquince.document.scene import (
     BlockShape,
@@ -13,7 +12,6 @@ from rubberquince.document.scene import (
     RevolvedShape,
     SolidValues,
     SphereShape,
-    changed,
 )
 from rubberquince.errors import QuinceError
 from rubberquince.ui.bench import Bench
@@ -113,7 +111,7 @@ class PlaceSection(Section):
     def __init__(self, bench: Bench) -> None:
         super().__init__(bench)
         unit = bench.scene.length_unit
-        for k, (axis, tip) in enumerate((("x", "to the right"), ("y", "upwards, from the ground"), ("z", "to the front"))):
+        for k, (axis, tip) in enumerate(zip("xyz", ("to the right", "upwards, from the ground", "to the front"))):
             self.add_field(Value(f"Position {axis}", f"place.position.{k}", unit, -1.0, 1.0,
                                  f"Where the middle of the piece starts, {tip}, in {unit}"))
         for k, axis in enumerate("xyz"):
@@ -171,7 +169,8 @@ class FeelSection(Section):
         self.material.setAccessibleName("Looks like")
         for key in ("jelly", "matte"):
             self.material.addItem(key, key)
-        self.material.activated.connect(lambda _: self._set("change look", "look.material", self.material.currentData()))
+        self.material.activated.connect(
+            lambda _: self._set("change look", "look.material", self.material.currentData()))
         self.colour = QPushButton()
         self.colour.setAccessibleName("Colour")
         self.colour.setFixedWidth(46)
@@ -223,7 +222,7 @@ class SpringsSection(Section):
         super().__init__(bench)
         usual = SolidValues()
         self.add_field(Value("Stiffness", "solid.stiffness", "kPa", 200.0, 1e6,
-                             "How hard it is to stretch and squeeze, in kPa: jelly 1 – 10, foam 10 – 50, rubber 500 and up",
+                             "How hard it is to stretch and squeeze, in kPa: jelly 1 – 10, foam 10 – 50, rubber 500",
                              log=True, usual=usual.stiffness))
         self.add_field(Value("Keeps its volume", "solid.keeps_volume", "%", 0.0, 1.0,
                              "How much it bulges when squeezed: 0 % like cork, 100 % like water in a skin",

@@ -6,9 +6,16 @@ from PySide6.QtWidgets import QFrame, QScrollArea, QWidget
 from rubberquince.ui.bench import Bench
 from rubberquince.ui.parts import column, label
 from rubberquince.ui.sheet.section import Section
-from rubberquince.ui.sheet.sections import ContactSection, FeelSection, PlaceSection, ShapeSection, SpringsSection
+from rubberquince.ui.sheet.sections import (
+    ContactSection,
+    FeelSection,
+    PlaceSection,
+    ShapeSection,
+    SpringsSection,
+)
 
 WIDTH = 316
+OPEN_AT_FIRST = {"Role and feel", "Springs"}
 
 
 class Sheet(QScrollArea):
@@ -24,7 +31,8 @@ class Sheet(QScrollArea):
         self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.setAccessibleName("Sheet of the chosen piece")
         self.sections: list[Section] = []
-        self._hint = label("Choose a piece in the line-up or in the view; its values are shown here.", "soft", wrap=True)
+        self._hint = label("Choose a piece in the line-up or in the view; its values are shown here.", "soft",
+                           wrap=True)
         self._page = QWidget()
         self._page.setObjectName("side")
         self._rows = column(self._hint, margins=(10, 10, 10, 10), gap=7)
@@ -40,7 +48,7 @@ class Sheet(QScrollArea):
 
     def _make(self) -> None:
         """Sections anew; their fields are made for the display units of the scene."""
-        opened = {s.title for s in self.sections if s.fold.isChecked()} if self.sections else {"Role and feel", "Springs"}
+        opened = {s.title for s in self.sections if s.fold.isChecked()} if self.sections else OPEN_AT_FIRST
         for section in self.sections:
             section.deleteLater()
         while self._rows.count() > 1:

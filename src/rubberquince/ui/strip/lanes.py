@@ -1,10 +1,21 @@
 """The frame ruler and the curves under it: which frames there are, and how the chosen solid fared in them."""
 
 from dataclasses import dataclass
+from itertools import pairwise
 
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
-from PySide6.QtGui import QBrush, QColor, QKeyEvent, QMouseEvent, QPainter, QPainterPath, QPaintEvent, QPen, QPixmap
+from PySide6.QtGui import (
+    QBrush,
+    QColor,
+    QKeyEvent,
+    QMouseEvent,
+    QPainter,
+    QPainterPath,
+    QPaintEvent,
+    QPen,
+    QPixmap,
+)
 from PySide6.QtWidgets import QWidget
 
 from rubberquince.ui import style
@@ -87,9 +98,9 @@ class Lanes(QWidget):
         states[: min(len(self.states), self.last + 1)] = self.states[: self.last + 1]
         states = states[self.first:]
         edges = np.flatnonzero(np.diff(states, prepend=-1, append=-1))
-        for a, b in zip(edges[:-1], edges[1:]):
-            box = QRectF(self._x(self.first + a - 0.5), 1, self._x(self.first + b - 0.5) - self._x(self.first + a - 0.5),
-                         RULER - 3)
+        for a, b in pairwise(edges):
+            begin, end = self._x(self.first + a - 0.5), self._x(self.first + b - 0.5)
+            box = QRectF(begin, 1, end - begin, RULER - 3)
             if states[a] == GOOD:
                 painter.fillRect(box, QColor("#DCC484"))
             elif states[a] == KNOWN:
@@ -116,7 +127,8 @@ class Lanes(QWidget):
             if not real[k]:
                 pen_down = False
                 continue
-            at = QPointF(self._x(self.first + k), top + 3 + (LANE - 6) * (1 - (float(value) - low) / max(high - low, 1e-12)))
+            share = (float(value) - low) / max(high - low, 1e-12)
+            at = QPointF(self._x(self.first + k), top + 3 + (LANE - 6) * (1 - share))
             path.lineTo(at) if pen_down else path.moveTo(at)
             pen_down = True
         painter.setPen(QPen(QColor(lane.colour), 1.6))

@@ -28,7 +28,7 @@ class Strip(QFrame):
         self.first = _bare("first", "To the first frame", player.go, bench)
         self.play = QPushButton(icon("play", 16), "")
         self.play.setFixedSize(34, 34)
-        self.play.setStyleSheet(f"background: {style.QUINCE}; border: 1px solid {style.QUINCE}; border-radius: 17px;")
+        self.play.setObjectName("play")
         self.play.clicked.connect(player.toggle)
         self.stop = QPushButton(icon("stop", 14), "")
         self.stop.setObjectName("bare")
@@ -39,7 +39,8 @@ class Strip(QFrame):
         self.frame = self._number("Frame", player.go)
         self.range_first = self._number("First frame", lambda n: self._set("change the range", "run.first", n))
         self.range_last = self._number("Last frame", lambda n: self._set("change the range", "run.last", n))
-        self.fps = self._number("Frames a second", lambda n: self._set("change frames a second", "run.fps", float(n)), 1, 240)
+        self.fps = self._number("Frames a second",
+                                lambda n: self._set("change frames a second", "run.fps", float(n)), 1, 240)
         self.quality = QComboBox()
         self.quality.setAccessibleName("Quality")
         for key, tip in QUALITIES.items():
