@@ -54,7 +54,7 @@ class FrameCache:
             if layout.pop("format") != FORMAT:
                 return None
             return cls(folder, layout, 0, write=False)
-        except (OSError, ValueError, KeyError, AttributeError, RunError):
+        except (OSError, ValueError, KeyError, TypeError, AttributeError, RunError):
             return None
 
     def _fits(self) -> bool:

@@ -73,7 +73,7 @@ def load_scene(path: Path) -> tuple[Scene, dict[str, PolyMesh]]:
 def migrated(raw: Any, name: str) -> Any:
     """The raw dict brought to the present version, a step at a time."""
     version = raw.get("version") if isinstance(raw, dict) else None
-    if not isinstance(version, int) or version < 1:
+    if type(version) is not int or version < 1:
         raise SceneError(f"“{name}” is damaged: it does not say which version wrote it.")
     if version > VERSION:
         raise SceneError(f"“{name}” was saved by a newer Rubber Quince; update the program to open it.")

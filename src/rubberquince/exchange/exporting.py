@@ -3,6 +3,7 @@
 import os
 import re
 from collections.abc import Iterable
+from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -47,7 +48,8 @@ def write_obj(path: Path, pieces: list[Exported]) -> None:
             os.fsync(file.fileno())
         os.replace(part, path)
     except OSError as error:
-        part.unlink(missing_ok=True)
+        with suppress(OSError):
+            part.unlink()
         raise ExportError(f"Could not write “{path.name}”: {(error.strerror or 'unknown error').lower()}.") from None
 
 
@@ -82,7 +84,8 @@ def write_usd(path: Path, still: list[Exported], moving: list[Exported], fps: fl
         del stage
         os.replace(part, path)
     except (OSError, Tf.ErrorException) as error:
-        part.unlink(missing_ok=True)
+        with suppress(OSError):
+            part.unlink()
         reason = getattr(error, "strerror", None) or "the folder cannot be written to"
         raise ExportError(f"Could not write “{path.name}”: {reason.lower()}.") from None
     return len(numbers)

@@ -4,6 +4,7 @@ Run as ``python -m rubberquince.exchange.reader SOURCE TARGET``; writes arrays t
 sentence and exits with 3.
 """
 
+import re
 import resource
 import sys
 from pathlib import Path
@@ -16,10 +17,13 @@ from rubberquince.shapes.polymesh import PolyMesh
 
 MOST_MEMORY = 6 * 1024 ** 3
 REFUSED = 3
+NO_NUMBER = re.compile(rb"^\s*v\s[^\n]*(nan|inf)", re.IGNORECASE | re.MULTILINE)     # read as 0 otherwise
 
 
 def read_obj(path: Path) -> PolyMesh:
     """Polygons and texture coordinates of an OBJ file, all groups as one mesh."""
+    if NO_NUMBER.search(path.read_bytes()):
+        raise ShapeError(f"“{path.name}” has points that are not numbers; it cannot be used.")
     config = tinyobjloader.ObjReaderConfig()
     config.triangulate = False
     reader = tinyobjloader.ObjReader()
@@ -30,10 +34,10 @@ def read_obj(path: Path) -> PolyMesh:
     uvs = np.array(attributes.texcoords, np.float32).reshape(-1, 2)
     sizes, corners, uv_corners = [], [], []
     for shape in reader.GetShapes():
-        index = np.array(shape.mesh.numpy_indices(), np.int64).reshape(-1, 3)
-        sizes.append(np.array(shape.mesh.numpy_num_face_vertices(), np.int64).reshape(-1))
-        corners.append(index[:, 0])
-        uv_corners.append(index[:, 2])
+        mesh = shape.mesh                   # its numpy_ accessors repeat their first value: lists, then
+        sizes.append(np.array(mesh.num_face_vertices, np.int64))
+        corners.append(np.array(mesh.vertex_indices(), np.int64))
+        uv_corners.append(np.array(mesh.texcoord_indices(), np.int64))
     if not sizes or not sum(map(len, sizes)):
         raise ShapeError(f"“{path.name}” holds no faces.")
     return tidy(points, np.concatenate(sizes), np.concatenate(corners), uvs, np.concatenate(uv_corners))

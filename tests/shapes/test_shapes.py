@@ -1,0 +1,96 @@
+"""Primitives, polygon meshes and the lattice that fills them."""
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from rubberquince.errors import ShapeError
+from rubberquince.shapes import primitives
+from rubberquince.shapes.lattice import build_lattice
+from rubberquince.shapes.polymesh import PolyMesh, edges_of, is_closed, volume
+
+DOME = np.array([[0.0, 0.0], [0.5, 0.0], [0.5, 0.3], [0.3, 0.8], [0.0, 1.0]])
+
+
+@pytest.mark.parametrize("mesh", [primitives.block((3, 4, 5)), primitives.sphere(24, 12),
+                                  primitives.revolved(DOME, 32), primitives.revolved(DOME, 48, 8, np.full(5, 0.2))],
+                         ids=["block", "sphere", "dome", "fluted dome"])
+def test_primitives_are_closed_and_fill_the_unit_box(mesh):
+    assert is_closed(mesh.triangles)
+    low, high = mesh.bounds()
+    assert np.allclose(low, -0.5, atol=2e-2) and np.allclose(high, 0.5, atol=2e-2)
+    assert volume(mesh.points, mesh.triangles) > 0.2
+    faces, points = len(mesh.triangles), len(mesh.points)
+    assert points - len(edges_of(mesh.triangles)) + faces == 2          # Euler's formula for a sphere
+
+
+def test_volumes_are_those_of_the_solids():
+    assert volume(*_soup(primitives.block((2, 3, 4)))) == pytest.approx(1.0)
+    fine = primitives.sphere(160, 80)
+    assert volume(*_soup(fine)) == pytest.approx(np.pi / 6, rel=2e-3)
+
+
+def _soup(mesh):
+    return mesh.points, mesh.triangles
+
+
+def test_polygons_become_fans():
+    mesh = PolyMesh(np.array([[0, 0, 0], [1, 0, 0], [1, 1, 0], [0, 1, 0], [2, 0, 0.0]]), np.array([4, 3], np.int32),
+                    np.array([0, 1, 2, 3, 1, 4, 2], np.int32))
+    assert mesh.triangles.tolist() == [[0, 1, 2], [0, 2, 3], [1, 4, 2]]
+
+
+@pytest.mark.parametrize("change, word", [
+    ({"points": np.zeros((0, 3))}, "empty"),
+    ({"points": np.array([[np.nan, 0, 0], [1, 0, 0], [0, 1, 0]])}, "not numbers"),
+    ({"points": np.array([[1e9, 0, 0], [1, 0, 0], [0, 1, 0]])}, "100 km"),
+    ({"face_points": np.array([0, 1, 9], np.int32)}, "does not exist"),
+    ({"face_points": np.array([0, 1], np.int32)}, "add up"),
+    ({"face_uvs": np.array([0, 1, 2], np.int32)}, "texture"),
+])
+def test_damaged_meshes_are_refused_in_one_sentence(change, word):
+    whole = {"points": np.eye(3), "face_sizes": np.array([3], np.int32), "face_points": np.arange(3, dtype=np.int32)}
+    PolyMesh(**whole)
+    with pytest.raises(ShapeError, match=word) as caught:
+        PolyMesh(**{**whole, **change})
+    assert str(caught.value).count(".") == 1
+
+
+@pytest.mark.parametrize("cells", [3, 5, 8])
+def test_lattice_carries_volume_and_skin(cells):
+    mesh = primitives.sphere(40, 20)
+    points = mesh.points * [0.2, 0.1, 0.14]
+    lattice = build_lattice(points, mesh.triangles, 0.1 / cells)
+    assert lattice.share.sum() == pytest.approx(volume(points, mesh.triangles), rel=0.02)
+    carried = np.einsum("pk,pki->pi", lattice.bind_weight, lattice.nodes[lattice.bind_node])
+    assert np.abs(carried - points).max() < 1e-9
+    assert np.allclose(lattice.bind_weight.sum(axis=1), 1.0)
+    assert (lattice.fill >= 0).all() and (lattice.fill <= 1 + 1e-12).all()
+    centre = (lattice.share @ lattice.nodes) / lattice.share.sum()
+    assert np.abs(centre).max() < 0.01 * 0.2
+
+
+def test_an_open_mesh_is_filled_as_well_as_can_be():
+    mesh = primitives.sphere(40, 20)
+    holed = mesh.triangles[12:]
+    lattice = build_lattice(mesh.points * 0.1, holed, 0.02)
+    assert lattice.share.sum() == pytest.approx(np.pi / 6 * 1e-3, rel=0.05)
+
+
+def test_shapes_that_cannot_be_filled_say_why():
+    flat = primitives.block((2, 2, 2))
+    with pytest.raises(ShapeError, match="encloses no volume"):
+        build_lattice(flat.points * [1.0, 0.0, 1.0], flat.triangles, 0.1)
+    with pytest.raises(ShapeError, match="too many"):
+        build_lattice(flat.points, flat.triangles, 1e-3)
+
+
+@settings(max_examples=20, deadline=None)
+@given(radius=st.lists(st.floats(0.05, 1.0), min_size=2, max_size=6), around=st.integers(6, 40))
+def test_any_profile_makes_a_closed_shape(radius, around):
+    heights = np.linspace(0, 1, len(radius) + 2)
+    profile = np.column_stack([[0.0, *radius, 0.0], heights])
+    mesh = primitives.revolved(profile, around)
+    assert is_closed(mesh.triangles)
+    assert np.isfinite(mesh.points).all()
