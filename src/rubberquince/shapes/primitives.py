@@ -82,6 +82,8 @@ def revolved(profile: np.ndarray, around: int, flutes: int = 0, depth: np.ndarra
         low, high = _band(int(counts[k]), int(counts[k + 1]))
         face = np.concatenate([low, high[:, ::-1]], axis=1)
         in_low = np.arange(face.shape[1]) < low.shape[1]
+        middle = 1 if low.shape[1] == 3 else 3 if high.shape[1] == 3 else 0     # where a fan leaves no flat ear
+        face, in_low = np.roll(face, -middle, axis=1), np.roll(in_low, -middle)
         ring = np.where(in_low, counts[k], counts[k + 1])
         sizes.append(np.full(len(face), face.shape[1]))
         corners.append((face % ring + np.where(in_low, first_point[k], first_point[k + 1])).reshape(-1))

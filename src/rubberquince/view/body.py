@@ -1,6 +1,7 @@
 """The geometry of one piece as it is drawn: points split where an edge is sharp, normals, and a value to tint by."""
 
 from functools import lru_cache
+from itertools import count
 
 import numpy as np
 from scipy.sparse import coo_array
@@ -9,6 +10,7 @@ from scipy.sparse.csgraph import connected_components
 from rubberquince.shapes.polymesh import PolyMesh
 from rubberquince.view.picking import skin_stretch, vertex_normals
 
+_versions = count()                 # never the same for two bodies, nor for two places of one
 SHARP = np.cos(np.radians(42.0))    # faces that meet at more than this keep their edge
 
 
@@ -33,8 +35,8 @@ def split_at_sharp_edges(points: np.ndarray, triangles: np.ndarray) -> tuple[np.
     links = np.concatenate([np.stack([tail[one], np.where(straight, tail[two], head[two])]),
                             np.stack([head[one], np.where(straight, head[two], tail[two])])], axis=1)
     graph = coo_array((np.ones(links.shape[1], bool), (links[0], links[1])), shape=(len(flat), len(flat)))
-    count, group = connected_components(graph, directed=False)
-    source = np.zeros(count, np.int32)
+    parts, group = connected_components(graph, directed=False)
+    source = np.zeros(parts, np.int32)
     source[group] = flat
     return source, group.reshape(-1, 3).astype(np.int32)
 
@@ -56,7 +58,7 @@ class Body:
         self.colour = (0.5, 0.5, 0.5)
         self.jelly = False
         self.moves = False
-        self.version = 0
+        self.version = next(_versions)
         self._bounds = np.zeros(3), np.zeros(3)
 
     def place(self, points: np.ndarray) -> None:
@@ -67,13 +69,13 @@ class Body:
         vertex_normals(drawn, self.triangles, normals)
         self.vertices[:, :3], self.vertices[:, 3:6] = drawn, normals
         self._bounds = self.points.min(axis=0).astype(float), self.points.max(axis=0).astype(float)
-        self.version += 1
+        self.version = next(_versions)
 
     def tint_by_stretch(self) -> None:
         stretch = np.zeros(len(self.points), np.float32)
         skin_stretch(self.points, self.rest, self.plain_triangles, stretch)
         self.vertices[:, 6] = stretch[self.source]
-        self.version += 1
+        self.version = next(_versions)
 
     def bounds(self) -> tuple[np.ndarray, np.ndarray]:
         """Lowest and highest corner, m."""

@@ -45,7 +45,9 @@ class LightMap:
     def begin(self, around: tuple[float, float, float]) -> None:
         """Start drawing; ``around`` is the colour of passing light where nothing is, which soft edges take."""
         empty = 0.0 if self.moving else 1.0
+        self._drawn.use()                   # before clearing: a scissor in use elsewhere would cut that too
         self._drawn.clear(*around, 0.0, depth=1.0)
+        self._from_spare.use()
         self._from_spare.clear(empty, empty)
         self._drawn.use()
         self._gl.enable_only(moderngl.DEPTH_TEST)

@@ -112,7 +112,7 @@ class Renderer:
             shown = self._upload(stage)
             self._aim(camera, size, shift)
             self._light(stage, shown)
-            still_key = (camera, shift, self._lit_by, [(id(b), b.body.version, b.body.colour) for b in shown.still])
+            still_key = (camera, shift, self._lit_by, [(b.body.version, b.body.colour) for b in shown.still])
             touched = self._touched(targets.size, stage, shown)
             renew = _union(touched, targets.touched)
             if still_key != targets.kept:
@@ -172,7 +172,7 @@ class Renderer:
     def _light(self, stage: Stage, shown: _Shown) -> None:
         """Draw the light maps that changed: those of what stands still seldom do."""
         centre, radius = _ball(shown.still, shown.moving)
-        lit_by = (tuple(centre), radius, [(id(b), b.body.version) for b in shown.still])
+        lit_by = (tuple(centre), radius, [b.body.version for b in shown.still])
         key, sky, key_moving, sky_moving = (self._maps[name] for name in MAPS)
         if lit_by != self._lit_by:
             key.place(centre, radius, KEY_DIRECTION, 2.0 * radius)

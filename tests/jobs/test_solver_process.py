@@ -1,0 +1,120 @@
+"""The solver process: runs, changes, stops, faults, and its own end."""
+
+import os
+import queue
+import signal
+import time
+
+import numpy as np
+import pytest
+from scenes import ball, small_scene
+
+from rubberquince.bake.assemble import run_key
+from rubberquince.bake.cache import MIXED, FrameCache
+from rubberquince.bake.run import SceneRun
+from rubberquince.document.scene import Piece, Scene, changed
+from rubberquince.jobs import protocol as p
+from rubberquince.jobs.client import SolverProcess
+from rubberquince.jobs.ring import SLOTS, Ring
+
+PATIENCE = 120.0
+
+
+class Link:
+    """A solver process and what it said."""
+
+    def __init__(self):
+        self.said = queue.Queue()
+        self.process = SolverProcess(self.said.put)
+        self.ring = None
+        self.skins = {}
+
+    def until(self, kind, job=None):
+        """Take events, frames out of the ring included, until one of a kind."""
+        end = time.monotonic() + PATIENCE
+        seen = []
+        while time.monotonic() < end:
+            event = self.said.get(timeout=PATIENCE)
+            seen.append(event)
+            if isinstance(event, p.Ready):
+                self.ring = self.process.ring(event)
+            if isinstance(event, p.FrameDone):
+                self.skins[event.number] = self.ring.read(event.slot)
+            if isinstance(event, kind) and job in (None, event.job):
+                return event
+        raise AssertionError(f"no {kind.__name__} after {seen}")
+
+
+@pytest.fixture
+def link():
+    made = Link()
+    yield made
+    made.process.close()
+
+
+def test_frames_come_through_the_ring_as_they_are_on_disk(link, tmp_path):
+    scene = small_scene(last=20)                        # more frames than the ring has slots
+    job = link.process.run(scene, {}, tmp_path / "c", 20)
+    assert link.until(p.Finished, job).stopped is False
+    cache = FrameCache.reader(tmp_path / "c")
+    assert sorted(link.skins) == list(range(1, 21))
+    assert all(np.array_equal(link.skins[k], cache.skin(k)) for k in link.skins)
+    here = list(SceneRun(scene, {}, tmp_path / "here", lambda: False).frames(20))
+    assert np.array_equal(here[-1].skin, cache.skin(20))
+
+
+def test_stop_is_quick_and_the_frames_stay(link, tmp_path):
+    scene = small_scene(last=5000, quality="sure", cells=6)
+    job = link.process.run(scene, {}, tmp_path / "c", 5000)
+    frame = link.until(p.FrameDone)
+    while frame.number < 4:
+        frame = link.until(p.FrameDone)
+    link.process.stop()
+    assert link.until(p.Finished, job).stopped is True
+    assert FrameCache.reader(tmp_path / "c").last_good(1, run_key(scene)) >= 4
+    again = link.process.run(scene, {}, tmp_path / "c", 6)
+    assert link.until(p.Finished, again).stopped is False
+
+
+def test_a_value_changes_the_running_arrays(link, tmp_path):
+    scene = small_scene(last=400)
+    job = link.process.run(scene, {}, tmp_path / "c", 400)
+    link.until(p.FrameDone)
+    link.process.change(scene.with_piece(changed(scene.piece("ball"), "solid.stiffness", 700.0)))
+    stamps = []
+    while len(stamps) < 60 or MIXED not in stamps:
+        stamps.append(link.until(p.FrameDone).stamp)
+    link.process.stop()
+    link.until(p.Finished, job)
+    assert stamps[-1] == MIXED
+
+
+def test_a_scene_that_cannot_run_is_one_sentence_and_the_next_one_runs(link, tmp_path):
+    lost = Piece(id="own", name="My shape", shape={"kind": "imported", "name": "x.obj", "mesh": "0" * 32})
+    failed = link.process.run(Scene(pieces=(lost,)), {}, tmp_path / "a", 3)
+    assert "My shape" in link.until(p.Failed, failed).sentence
+    big = Scene(pieces=(changed(ball(cells=60), "place.size", (1e-3, 1e3, 1e3)),))
+    failed = link.process.run(big, {}, tmp_path / "b", 3)
+    assert "make them larger" in link.until(p.Failed, failed).sentence
+    fine = link.process.run(small_scene(), {}, tmp_path / "c", 3)
+    assert link.until(p.Finished, fine).stopped is False
+
+
+def test_a_killed_process_is_started_again(link, tmp_path):
+    link.process.run(small_scene(last=3000), {}, tmp_path / "c", 3000)
+    link.until(p.FrameDone)
+    before = link.process.pid
+    os.kill(before, signal.SIGKILL)
+    link.until(p.Died)
+    assert link.process.pid != before
+    job = link.process.run(small_scene(last=8), {}, tmp_path / "c", 8)
+    assert link.until(p.Finished, job).stopped is False
+
+
+def test_a_full_ring_waits_for_its_reader(tmp_path):
+    ring, reader = Ring(tmp_path / "r", 4, create=True), Ring(tmp_path / "r", 4, create=False)
+    for k in range(SLOTS):
+        assert ring.write(np.full((4, 3), k, np.float32), lambda: True) == k
+    assert ring.write(np.zeros((4, 3), np.float32), lambda: True) is None
+    assert (reader.read(0) == 0).all()
+    assert ring.write(np.full((4, 3), 9.0, np.float32), lambda: True) == 0
