@@ -27,17 +27,22 @@ def answers(monkeypatch):
     return made
 
 
+@pytest.fixture(scope="session", autouse=True)
+def dressed(qapp):
+    dress(qapp)
+
+
 @pytest.fixture
-def window(qtbot, qapp, own_folders, answers):
+def window(qtbot, own_folders, answers):
     """An empty window of the usual size."""
     QSettings.setPath(QSettings.Format.NativeFormat, QSettings.Scope.UserScope, str(own_folders))
-    dress(qapp)
     made = MainWindow()
     made.show()
     qtbot.waitExposed(made)
     yield made
     answers.button = QMessageBox.StandardButton.Discard
     made.close()
+    made.deleteLater()
     QTest.qWait(10)
 
 

@@ -229,7 +229,7 @@ def test_a_bad_mesh_and_a_cut_scene_leave_everything_as_it_was(show, tmp_path):
     before = window.bench.scene
     (tmp_path / "bad.obj").write_text("f 1 2 3\n")
     window.files.import_mesh(tmp_path / "bad.obj")
-    assert window.bench.scene is before and "bad.obj" in sentence(window)
+    assert window.bench.scene is before and "The mesh is damaged" in sentence(window)
     window.files.save_as(tmp_path / "whole.quince")
     data = (tmp_path / "whole.quince").read_bytes()
     (tmp_path / "cut.quince").write_bytes(data[: len(data) // 2])
@@ -292,7 +292,7 @@ def test_a_range_is_baked_stopped_and_scrubbed(show, qtbot):
     began = time.monotonic()
     window.strip.bake.click()
     qtbot.waitUntil(lambda: not window.runner.computing, timeout=5000)
-    assert time.monotonic() - began < 2.0
+    assert time.monotonic() - began < 1.0
     window.bench.set_value("shorter", "run.last", 12)
     window.strip.bake.click()
     qtbot.waitUntil(lambda: not window.runner.computing, timeout=LONG)
@@ -353,8 +353,9 @@ def test_frame_and_run_are_handed_over(show, qtbot, tmp_path):
     skin = window.runner.skins(9)["ball"]
     assert np.allclose(read_obj(tmp_path / "nine.obj").points[: len(skin)], skin, atol=1e-6)
     window.files.export_run(tmp_path / "run.usdc")
-    mesh = UsdGeom.Mesh(Usd.Stage.Open(str(tmp_path / "run.usdc")).GetPrimAtPath("/Scene/Ball"))
-    assert np.array_equal(np.array(mesh.GetPointsAttr().Get(9)), skin) and len(mesh.GetPointsAttr().GetTimeSamples()) == 12
+    stage = Usd.Stage.Open(str(tmp_path / "run.usdc"))
+    points = UsdGeom.Mesh(stage.GetPrimAtPath("/Scene/Ball")).GetPointsAttr()
+    assert np.array_equal(np.array(points.Get(9)), skin) and len(points.GetTimeSamples()) == 12
 
 
 # --- looks ------------------------------------------------------------------------------------------------

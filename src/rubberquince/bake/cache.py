@@ -1,7 +1,9 @@
 """Frames on disk: one checksummed chunk a frame, so that a kill or a torn write costs one frame at most.
 
-A frame counts once its stamp is written, and the stamp is written last.  The stamp is the run key of the
-scene it was computed from, or MIXED when a value changed on the way.
+Skin points and solver states are Zarr arrays; the few figures of a frame, its stamp among them, are rows of
+one mapped file, because all of them are wanted at once and often.  A frame counts once its stamp is
+written, and the stamp is written last.  The stamp is the run key of the scene that the frame was computed
+from, or MIXED when a value changed on the way.
 """
 
 import json
@@ -10,6 +12,7 @@ import queue
 import shutil
 import threading
 import warnings
+import zlib
 from pathlib import Path
 
 import numpy as np
@@ -18,9 +21,10 @@ from zarr.codecs import Crc32cCodec
 
 from rubberquince.errors import RunError
 
-FORMAT = 1
+FORMAT = 2
 ABSENT, MIXED = 0, 1
 READINGS = ("volume", "stretch", "contact", "speed", "height")
+MOST_WAITING = 8            # frames on their way to disk: a stop waits for them
 
 
 class FrameCache:
@@ -32,16 +36,19 @@ class FrameCache:
     def __init__(self, folder: Path, layout: dict[str, int], frames: int, write: bool = True) -> None:
         self.folder = folder
         self._layout = {"format": FORMAT, **layout}
+        self._write = write
+        self._row = np.dtype([("stamp", "<i8"), ("check", "<u4"), ("readings", "<f8", (layout["solids"], len(READINGS))),
+                              ("effort", "<f8", (2,))])
         try:
             if write and not self._fits():
                 shutil.rmtree(folder, ignore_errors=True)
                 folder.mkdir(parents=True, exist_ok=True)
                 self._create(frames)
-            self._write = write
             self.reopen()
-            if write and frames > self._stamps.shape[0]:
-                for array, width in self._arrays():
-                    array.resize((frames, *width))
+            if write and frames > self.frames:
+                self._skin.resize((frames, *self._skin.shape[1:]))
+                self._state.resize((frames, *self._state.shape[1:]))
+                self._map_rows(frames)
         except OSError as error:
             raise RunError(f"Frames cannot be kept in “{folder}”: "
                            f"{(error.strerror or 'unknown error').lower()}.") from None
@@ -65,15 +72,11 @@ class FrameCache:
             return False
 
     def _create(self, frames: int) -> None:
-        layout = self._layout
-        widths = {"skin": (layout["points"], 3), "state": (layout["state"],),
-                  "readings": (layout["solids"], len(READINGS)), "effort": (2,)}
-        for name, width in widths.items():
+        for name, width, kind in (("skin", (self._layout["points"], 3), "float32"),
+                                  ("state", (self._layout["state"],), "float64")):
             zarr.create_array(store=self.folder / name, shape=(frames, *width), chunks=(1, *(max(w, 1) for w in width)),
-                              dtype="float32" if name == "skin" else "float64", fill_value=np.nan,
-                              compressors=[Crc32cCodec()])
-        zarr.create_array(store=self.folder / "stamps", shape=(frames,), chunks=(1,), dtype="int64",
-                          fill_value=ABSENT, compressors=[Crc32cCodec()])
+                              dtype=kind, fill_value=np.nan, compressors=[Crc32cCodec()])
+        self._map_rows(frames)
         part = self.folder / "layout.json.part"
         part.write_text(json.dumps(self._layout))
         os.replace(part, self.folder / "layout.json")
@@ -84,14 +87,17 @@ class FrameCache:
         try:
             with warnings.catch_warnings():
                 warnings.simplefilter("ignore")
-                self._skin, self._state, self._readings, self._effort, self._stamps = (
-                    zarr.open_array(self.folder / name, mode=mode)
-                    for name in ("skin", "state", "readings", "effort", "stamps"))
+                self._skin, self._state = (zarr.open_array(self.folder / name, mode=mode) for name in ("skin", "state"))
+            self._map_rows((self.folder / "rows").stat().st_size // self._row.itemsize)
         except (OSError, ValueError, KeyError) as error:
             raise RunError(f"The frames in “{self.folder}” cannot be read: {type(error).__name__}.") from None
 
-    def _arrays(self) -> list[tuple[zarr.Array, tuple[int, ...]]]:
-        return [(a, a.shape[1:]) for a in (self._skin, self._state, self._readings, self._effort, self._stamps)]
+    def _map_rows(self, frames: int) -> None:
+        path = self.folder / "rows"
+        if self._write:
+            with open(path, "ab") as file:
+                file.truncate(frames * self._row.itemsize)
+        self._rows = np.memmap(path, self._row, "r+" if self._write else "r", shape=(frames,))
 
     @property
     def layout(self) -> dict[str, int]:
@@ -99,26 +105,24 @@ class FrameCache:
 
     @property
     def frames(self) -> int:
-        return int(self._stamps.shape[0])
+        return len(self._rows)
 
     def write(self, frame: int, stamp: int, skin: np.ndarray, state: np.ndarray, readings: np.ndarray,
               effort: np.ndarray) -> None:
-        self._stamps[frame] = ABSENT
+        row = self._rows[frame]
+        row["stamp"] = ABSENT
         self._skin[frame] = skin
         self._state[frame] = state
-        self._readings[frame] = readings
-        self._effort[frame] = effort
-        self._stamps[frame] = stamp
+        row["readings"], row["effort"] = readings, effort
+        row["check"] = zlib.crc32(row["readings"].tobytes())
+        row["stamp"] = stamp
 
     def stamp(self, frame: int) -> int:
-        """Stamp of a frame, ABSENT when it was not written or is torn."""
-        try:
-            return int(np.asarray(self._stamps[frame])) if 0 <= frame < self.frames else ABSENT
-        except (ValueError, OSError):
-            return ABSENT
+        """Stamp of a frame, ABSENT when it was not written."""
+        return int(self._rows["stamp"][frame]) if 0 <= frame < self.frames else ABSENT
 
     def stamps(self) -> np.ndarray:
-        return np.array([self.stamp(k) for k in range(self.frames)], np.int64)
+        return np.array(self._rows["stamp"])
 
     def skin(self, frame: int) -> np.ndarray | None:
         return self._whole(self._skin, frame)
@@ -127,10 +131,15 @@ class FrameCache:
         return self._whole(self._state, frame)
 
     def readings(self, frame: int) -> np.ndarray | None:
-        return self._whole(self._readings, frame)
+        """(solids, READINGS) of a frame, or None when it is absent or its checksum does not hold."""
+        if self.stamp(frame) == ABSENT:
+            return None
+        readings = np.array(self._rows["readings"][frame])
+        return readings if zlib.crc32(readings.tobytes()) == self._rows["check"][frame] else None
 
     def effort(self, frame: int) -> np.ndarray | None:
-        return self._whole(self._effort, frame)
+        """(linear iterations, seconds) that a frame took."""
+        return np.array(self._rows["effort"][frame]) if self.stamp(frame) != ABSENT else None
 
     def _whole(self, array: zarr.Array, frame: int) -> np.ndarray | None:
         """A frame's row, or None when it is absent or its checksum does not hold."""
@@ -157,7 +166,7 @@ class CacheWriter:
 
     def __init__(self, cache: FrameCache) -> None:
         self._cache = cache
-        self._queue: queue.Queue[tuple | None] = queue.Queue(maxsize=32)
+        self._queue: queue.Queue[tuple | None] = queue.Queue(maxsize=MOST_WAITING)
         self.error: str | None = None
         self._thread = threading.Thread(target=self._work, name="cache writer", daemon=True)
         self._thread.start()
