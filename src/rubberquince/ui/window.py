@@ -158,6 +158,7 @@ class MainWindow(QMainWindow):
             self.files.open(path)
         self.view_zone.frame_solids()
         self.checks.refresh()
+        self.view_zone.view.setFocus()      # so that keys mean playing, not typing
 
     def closeEvent(self, event: QCloseEvent) -> None:
         if not self.files.may_leave():
