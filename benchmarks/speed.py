@@ -55,7 +55,8 @@ def dome(tets: int, height: float = 0.07) -> Stepper:
     for _ in range(4):
         lattice = build_lattice(mesh.points * size, mesh.triangles, cell)
         cell *= (lattice.cells / tets) ** (1 / 3)
-    solid = SolidSpec(mesh.triangles, lattice, np.eye(3), np.array([0, height + size[1] / 2, 0]), JELLY, Touch(1e-3, 0.4))
+    place = np.array([0, height + size[1] / 2, 0])
+    solid = SolidSpec(mesh.triangles, lattice, np.eye(3), place, JELLY, Touch(1e-3, 0.4))
     return Stepper(RunSpec([solid], [], quality=QUALITIES["draft"]))
 
 

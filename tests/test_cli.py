@@ -6,7 +6,6 @@ import sys
 import numpy as np
 import pytest
 from pxr import Usd, UsdGeom
-from scenes import small_scene
 from typer.testing import CliRunner
 
 from rubberquince import __version__
@@ -15,6 +14,7 @@ from rubberquince.cli import app, frame_range
 from rubberquince.document.storage import load_scene, save_scene
 from rubberquince.errors import ExportError
 from rubberquince.exchange.reader import read_obj
+from scenes import small_scene
 
 
 def quince(*words):

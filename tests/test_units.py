@@ -17,7 +17,7 @@ def test_what_is_typed_is_understood(text, unit, value):
     assert parse(text, unit) == pytest.approx(value, rel=1e-12)
 
 
-@pytest.mark.parametrize("text", ["abc", "", "cm", "1 parsnip", "3 s", "1/0", "1e400", "--2", "nan", "1 2 3", "9" * 400])
+@pytest.mark.parametrize("text", ["abc", "", "cm", "1 parsnip", "3 s", "1/0", "1e400", "--2", "nan", "1 2", "9" * 400])
 def test_nonsense_gets_one_sentence(text):
     with pytest.raises(ValueTextError) as caught:
         parse(text, "cm")

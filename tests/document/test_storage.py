@@ -8,7 +8,6 @@ import numpy as np
 import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
-from scenes import small_scene
 
 from rubberquince.demos import harvest_fair
 from rubberquince.document.document import Document
@@ -16,6 +15,7 @@ from rubberquince.document.scene import ImportedShape, Piece, Place
 from rubberquince.document.storage import load_scene, save_scene
 from rubberquince.errors import SceneError
 from rubberquince.shapes import primitives
+from scenes import small_scene
 
 
 @pytest.fixture

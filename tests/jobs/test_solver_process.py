@@ -7,7 +7,6 @@ import time
 
 import numpy as np
 import pytest
-from scenes import ball, small_scene
 
 from rubberquince.bake.assemble import run_key
 from rubberquince.bake.cache import MIXED, FrameCache
@@ -16,6 +15,7 @@ from rubberquince.document.scene import Piece, Scene, changed
 from rubberquince.jobs import protocol as p
 from rubberquince.jobs.client import SolverProcess
 from rubberquince.jobs.ring import SLOTS, Ring
+from scenes import ball, small_scene
 
 PATIENCE = 120.0
 

@@ -11,7 +11,6 @@ from PySide6.QtCore import QPoint, QPointF, Qt
 from PySide6.QtGui import QImage
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QFileDialog, QLabel, QMessageBox, QPushButton
-from scenes import ball, slab, small_scene
 
 from rubberquince.document.document import Document
 from rubberquince.document.scene import Scene, changed
@@ -21,6 +20,7 @@ from rubberquince.exchange.reader import read_obj
 from rubberquince.shapes import primitives
 from rubberquince.ui.strip.lanes import GOOD, KNOWN
 from rubberquince.view.handles import handles_of
+from scenes import ball, slab, small_scene
 
 LONG = 180_000              # ms: kernels may have to be compiled first
 LEFT = Qt.MouseButton.LeftButton

@@ -4,7 +4,6 @@ import numpy as np
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
-from scenes import ball, slab, small_scene
 
 from rubberquince.demos import harvest_fair
 from rubberquince.document.bodies import piece_points, unit_mesh
@@ -19,6 +18,7 @@ from rubberquince.view.picking import first_hit, skin_stretch, vertex_normals
 from rubberquince.view.portrait import portrait
 from rubberquince.view.renderer import Renderer
 from rubberquince.view.stage import Stage
+from scenes import ball, slab, small_scene
 
 SIZE = (400, 300)
 angles = st.floats(-3.0, 3.0)
@@ -184,7 +184,7 @@ def test_the_handle_under_the_pointer_is_found():
 
 def test_sliding_keeps_the_height():
     grabbed = np.array([0.1, 0.25, 0.3])
-    moved = slide(PLACE, grabbed, *ray_to(grabbed + [0.05, 0.0, -0.04]), snap=False)
+    moved = slide(PLACE, grabbed, *ray_to(grabbed + np.array([0.05, 0.0, -0.04])), snap=False)
     assert np.allclose(moved.position, (0.15, 0.2, 0.26), atol=1e-5)
     assert slide(PLACE, grabbed, np.array([0, 1.0, 0]), np.array([1.0, 0.0, 0.0]), False) == PLACE
 
@@ -228,7 +228,7 @@ def test_a_frame_drawn_after_others_is_the_frame_drawn_alone(renderer):
     camera = Camera().framing(*stage.bounds(), 4 / 3)
     points = piece_points(scene.piece("ball"), {})
     for shift in (0.0, 0.01, -0.02):
-        stage.show_frame({"ball": points + [shift, 0, 0]})
+        stage.show_frame({"ball": points + np.array([shift, 0, 0])})
         kept = shot(renderer, stage, camera, size)
     fresh = Renderer()
     try:

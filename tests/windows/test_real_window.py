@@ -13,8 +13,9 @@ from PySide6.QtGui import QImage
 
 SCREEN = "1280x800x24"
 
+TOOLS = shutil.which("Xvfb") and shutil.which("xdotool")
 pytestmark = [pytest.mark.window,
-              pytest.mark.skipif(not (shutil.which("Xvfb") and shutil.which("xdotool")), reason="needs Xvfb and xdotool")]
+              pytest.mark.skipif(not TOOLS, reason="needs Xvfb and xdotool")]
 
 
 def until(find, seconds=90.0):

@@ -37,8 +37,8 @@ class FrameCache:
         self.folder = folder
         self._layout = {"format": FORMAT, **layout}
         self._write = write
-        self._row = np.dtype([("stamp", "<i8"), ("check", "<u4"), ("readings", "<f8", (layout["solids"], len(READINGS))),
-                              ("effort", "<f8", (2,))])
+        self._row = np.dtype([("stamp", "<i8"), ("check", "<u4"), ("effort", "<f8", (2,)),
+                              ("readings", "<f8", (layout["solids"], len(READINGS)))])
         try:
             if write and not self._fits():
                 shutil.rmtree(folder, ignore_errors=True)

@@ -107,9 +107,9 @@ def _add_energy(state, fill, part, filled, mean):
     """Sums over tetrahedra: φ(|F|² + (J-2)² - 4), φ and φ(J-1)."""
     for l in range(LANES):
         away = state[18, l] - 2.0
-        norm = state[0, l] * state[0, l]
-        for i in range(1, 9):
-            norm += state[i, l] * state[i, l]
+        f0, f1, f2, f3, f4 = state[0, l], state[1, l], state[2, l], state[3, l], state[4, l]
+        f5, f6, f7, f8 = state[5, l], state[6, l], state[7, l], state[8, l]
+        norm = f0 * f0 + f1 * f1 + f2 * f2 + f3 * f3 + f4 * f4 + f5 * f5 + f6 * f6 + f7 * f7 + f8 * f8
         part[l] += fill[l] * (norm + away * away - 4.0)
         filled[l] += fill[l]
         mean[l] += fill[l] * (away + 1.0)

@@ -38,21 +38,29 @@ def gather_blocks(chunks, source, ptr, item, flip, out):
 
 
 @njit(cache=True, nogil=True, fastmath={"contract"})
-def product_range(lo, hi, row_ptr, col, blocks, stretch, inertia, p, y):
-    """y = (diag(inertia) + stretch·K) p for rows lo .. hi; ``p`` and ``y`` are (n, 3) float32.
+def _row(b, x, col, begin, end):
+    """Product of one block row with ``x``.
 
     Flat arrays and unsigned indices: signed ones cost a test for "counted from the end" at every access.
     """
+    one, two = uint64(1), uint64(2)
+    sx, sy, sz = float32(0.0), float32(0.0), float32(0.0)
+    for k in range(begin, end):
+        j, q = uint64(3) * col[k], uint64(9) * k
+        px, py, pz = x[j], x[j + one], x[j + two]
+        sx += b[q] * px + b[q + one] * py + b[q + two] * pz
+        sy += b[q + uint64(3)] * px + b[q + uint64(4)] * py + b[q + uint64(5)] * pz
+        sz += b[q + uint64(6)] * px + b[q + uint64(7)] * py + b[q + uint64(8)] * pz
+    return sx, sy, sz
+
+
+@njit(cache=True, nogil=True, fastmath={"contract"})
+def product_range(lo, hi, row_ptr, col, blocks, stretch, inertia, p, y):
+    """y = (diag(inertia) + stretch·K) p for rows lo .. hi; ``p`` and ``y`` are (n, 3) float32."""
     b, x, out = blocks.reshape(-1), p.reshape(-1), y.reshape(-1)
     one, two = uint64(1), uint64(2)
     for i in range(uint64(lo), uint64(hi)):
-        sx, sy, sz = float32(0.0), float32(0.0), float32(0.0)
-        for k in range(row_ptr[i], row_ptr[i + one]):
-            j, q = uint64(3) * col[k], uint64(9) * k
-            px, py, pz = x[j], x[j + one], x[j + two]
-            sx += b[q] * px + b[q + one] * py + b[q + two] * pz
-            sy += b[q + uint64(3)] * px + b[q + uint64(4)] * py + b[q + uint64(5)] * pz
-            sz += b[q + uint64(6)] * px + b[q + uint64(7)] * py + b[q + uint64(8)] * pz
+        sx, sy, sz = _row(b, x, col, row_ptr[i], row_ptr[i + one])
         s, m, r = stretch[i], inertia[i], uint64(3) * i
         out[r] = s * sx + m * x[r]
         out[r + one] = s * sy + m * x[r + one]
@@ -115,43 +123,54 @@ def diagonal_inverse(diagonal, blocks, stretch, inertia, pair_ptr, pair_node, pa
         out[i, 6], out[i, 7], out[i, 8] = c2 * r, (b * g - a * h) * r, (a * e_ - b * d) * r
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, fastmath={"contract"})
 def coarse_elastic(row_ptr, col, blocks, stretch, inertia, free, aggregate, mode, out):
     """Pᵀ(diag(inertia) + stretch·K)P into ``out`` (12·aggregates, 12·aggregates).
 
-    Row by row: first Σ block · mode over the row for each aggregate met, then its spread over the row's
+    Row by row: first Σ mode · block over the row for each aggregate met, then its spread over the row's
     own modes; most rows meet one aggregate only.
     """
     out[:] = 0.0
-    part = np.zeros((len(out) // 12, 4, 3, 3))
-    for i in range(len(row_ptr) - 1):
+    aggregates = len(out) // 12
+    b, modes = blocks.reshape(-1), mode.reshape(-1)
+    part, met = np.zeros(36 * aggregates), np.empty(aggregates, np.int64)
+    seen = np.zeros(aggregates, np.bool_)
+    nine = uint64(9)
+    for i in range(uint64(len(row_ptr) - 1)):
         if free[i] == 0.0:
             continue
-        for k in range(row_ptr[i], row_ptr[i + 1]):
+        count = 0
+        for k in range(row_ptr[i], row_ptr[i + uint64(1)]):
             j = col[k]
             if free[j] == 0.0:
                 continue
-            sums = part[aggregate[j]]
-            for v in range(4):
-                w = mode[j, v] * stretch[i]
-                for a in range(3):
-                    for b in range(3):
-                        sums[v, a, b] += w * blocks[k, 3 * a + b]
-                if i == j:
-                    for a in range(3):
-                        sums[v, a, a] += mode[j, v] * inertia[i]
-        for k in range(row_ptr[i], row_ptr[i + 1]):
-            at = aggregate[col[k]]
-            sums = part[at]
-            if sums[0, 0, 0] == 0.0:
-                continue                    # spread already
-            for u in range(4):
-                w = mode[i, u]
-                for v in range(4):
-                    for a in range(3):
-                        for b in range(3):
-                            out[12 * aggregate[i] + 3 * u + a, 12 * at + 3 * v + b] += w * sums[v, a, b]
-            sums[:] = 0.0
+            at = aggregate[j]
+            if not seen[at]:
+                seen[at], met[count] = True, at
+                count += 1
+            own = 1.0 if i == j else 0.0
+            for v in range(uint64(4)):
+                m = modes[uint64(4) * j + v]
+                w, base = m * stretch[i], uint64(36) * uint64(at) + nine * v
+                for q in range(nine):
+                    part[base + q] += w * b[nine * k + q]
+                for a in range(uint64(3)):
+                    part[base + uint64(4) * a] += own * m * inertia[i]
+        for c in range(count):
+            _spread(part, met[c], aggregate[i], mode, i, out)
+            seen[met[c]] = False
+
+
+@njit(cache=True, nogil=True)
+def _spread(part, at, own, mode, i, out):
+    """Add a row's sums over aggregate ``at`` to the coarse matrix and clear them."""
+    for v in range(4):
+        for a in range(3):
+            for b in range(3):
+                value = part[36 * at + 9 * v + 3 * a + b]
+                part[36 * at + 9 * v + 3 * a + b] = 0.0
+                for u in range(4):
+                    out[12 * own + 3 * u + a, 12 * at + 3 * v + b] += mode[i, u] * value
 
 
 @njit(cache=True, nogil=True)
@@ -203,21 +222,22 @@ def coarse_factor(elastic, pair_ptr, pair_node, pair_coef, normal, kn, kf, free,
             out[i, j] = t / d
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, fastmath={"contract"})
 def precondition(r, inverse, factor, aggregate, mode, free, coarse, z):
-    """z = D⁻¹ r + P (PᵀAP)⁻¹ Pᵀ r; ``coarse`` (12·aggregates,) is scratch."""
-    n, m = len(r), len(coarse)
-    for k in range(m):
-        coarse[k] = 0.0
+    """z = D⁻¹ r + P (PᵀAP)⁻¹ Pᵀ r; ``r`` and ``z`` are flat (3n,), ``coarse`` (12·aggregates,) is scratch."""
+    m, d, modes = len(coarse), inverse.reshape(-1), mode.reshape(-1)
+    n, one, two, three, four, nine = uint64(len(mode)), uint64(1), uint64(2), uint64(3), uint64(4), uint64(9)
+    coarse[:] = 0.0
     for i in range(n):
         if free[i] == 0.0:
             continue
-        base = 12 * aggregate[i]
-        for u in range(4):
-            w = mode[i, u]
-            coarse[base + 3 * u] += w * r[i, 0]
-            coarse[base + 3 * u + 1] += w * r[i, 1]
-            coarse[base + 3 * u + 2] += w * r[i, 2]
+        base = uint64(12) * uint64(aggregate[i])
+        x, y, w = r[three * i], r[three * i + one], r[three * i + two]
+        for u in range(four):
+            c = modes[four * i + u]
+            coarse[base + three * u] += c * x
+            coarse[base + three * u + one] += c * y
+            coarse[base + three * u + two] += c * w
     for i in range(m):
         s = coarse[i]
         for k in range(i):
@@ -229,22 +249,37 @@ def precondition(r, inverse, factor, aggregate, mode, free, coarse, z):
         for k in range(i):
             coarse[k] -= factor[i, k] * c
     for i in range(n):
-        base = 12 * aggregate[i]
-        d = inverse[i]
-        for a in range(3):
-            s = d[3 * a] * r[i, 0] + d[3 * a + 1] * r[i, 1] + d[3 * a + 2] * r[i, 2]
-            if free[i] != 0.0:
-                for u in range(4):
-                    s += mode[i, u] * coarse[base + 3 * u + a]
-            z[i, a] = s
+        base = uint64(12) * uint64(aggregate[i])
+        x, y, w = r[three * i], r[three * i + one], r[three * i + two]
+        for a in range(three):
+            q = nine * i + three * a
+            s, t = d[q] * x + d[q + one] * y + d[q + two] * w, 0.0
+            for u in range(four):
+                t += modes[four * i + u] * coarse[base + three * u + a]
+            z[three * i + a] = s + free[i] * t
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, fastmath={"contract", "reassoc"})
 def dot(a, b):
+    """Sum of products of two flat arrays, in double precision."""
     s = 0.0
-    for i in range(len(a)):
-        s += a[i, 0] * b[i, 0] + a[i, 1] * b[i, 1] + a[i, 2] * b[i, 2]
+    for i in range(uint64(len(a))):
+        s += np.float64(a[i]) * np.float64(b[i])
     return s
+
+
+@njit(cache=True, nogil=True, fastmath={"contract"})
+def _advance(step, p, y, out, r):
+    """One step along ``p`` (flat, float32), of which the matrix makes ``y``."""
+    for i in range(uint64(len(p))):
+        out[i] += step * p[i]
+        r[i] -= step * y[i]
+
+
+@njit(cache=True, nogil=True, fastmath={"contract"})
+def _turn(z, grow, p):
+    for i in range(uint64(len(p))):
+        p[i] = z[i] + grow * p[i]
 
 
 @njit(cache=True, nogil=True)
@@ -254,18 +289,17 @@ def conjugate_gradients(chunks, rhs, tolerance, limit, row_ptr, col, blocks, str
 
     Parameters
     ----------
-    rhs : (n, 3) float64, N.  out : (n, 3) float64, m, overwritten; held nodes (free = 0) stay at zero.
+    rhs : (n, 3) float64, N.  out : (n, 3) float64, m, overwritten; held nodes (free = 0) stay at zero,
+    because the preconditioner gives them none of the residual.
     """
     n = len(rhs)
-    r, z = np.empty_like(rhs), np.empty_like(rhs)
+    r, z = rhs.copy().reshape(-1), np.empty(3 * n)
     p, y = np.empty((n, 3), np.float32), np.empty((n, 3), np.float32)
+    flat_p, flat_y, flat_out = p.reshape(-1), y.reshape(-1), out.reshape(-1)
     coarse = np.empty(len(factor))
-    for i in range(n):
-        for a in range(3):
-            r[i, a] = rhs[i, a] * free[i]
-            out[i, a] = 0.0
+    flat_out[:] = 0.0
     precondition(r, inverse, factor, aggregate, mode, free, coarse, z)
-    p[:] = z
+    flat_p[:] = z
     rz = dot(r, z)
     goal = rz * tolerance * tolerance
     for iteration in range(limit):
@@ -276,20 +310,37 @@ def conjugate_gradients(chunks, rhs, tolerance, limit, row_ptr, col, blocks, str
         else:
             product_all(chunks, row_ptr, col, blocks, stretch, inertia, p, y)
         add_pair_product(pair_ptr, pair_node, pair_coef, normal, kn, kf, p, y)
-        py = dot(p, y)
+        py = dot(flat_p, flat_y)
         if py <= 0.0:
             return iteration
-        step = rz / py
-        for i in range(n):
-            f = free[i]
-            for a in range(3):
-                out[i, a] += step * p[i, a]
-                r[i, a] = f * (r[i, a] - step * y[i, a])
+        _advance(rz / py, flat_p, flat_y, flat_out, r)
         precondition(r, inverse, factor, aggregate, mode, free, coarse, z)
         fresh = dot(r, z)
-        grow = fresh / rz
+        _turn(z, fresh / rz, flat_p)
         rz = fresh
-        for i in range(n):
-            for a in range(3):
-                p[i, a] = z[i, a] + grow * p[i, a]
     return limit
+
+
+@njit(cache=True, nogil=True, fastmath={"contract"})
+def quadratic_form_range(lo, hi, row_ptr, col, blocks, stretch, p):
+    """Σ pᵢ · stretch·(K p)ᵢ over rows lo .. hi; ``p`` (n, 3) float32."""
+    b, x = blocks.reshape(-1), p.reshape(-1)
+    one, two = uint64(1), uint64(2)
+    total = 0.0
+    for i in range(uint64(lo), uint64(hi)):
+        sx, sy, sz = _row(b, x, col, row_ptr[i], row_ptr[i + one])
+        r = uint64(3) * i
+        total += stretch[i] * (x[r] * sx + x[r + one] * sy + x[r + two] * sz)
+    return total
+
+
+@njit(cache=True, nogil=True, parallel=True)
+def quadratic_form_all(row_ptr, col, blocks, stretch, p, parts):
+    """The whole form; ``parts`` (chunks,) is scratch, summed in order so that the bits repeat."""
+    n, chunks = len(row_ptr) - 1, len(parts)
+    for c in prange(chunks):
+        parts[c] = quadratic_form_range(c * n // chunks, (c + 1) * n // chunks, row_ptr, col, blocks, stretch, p)
+    total = 0.0
+    for c in range(chunks):
+        total += parts[c]
+    return total

@@ -7,6 +7,7 @@ import numpy as np
 
 from rubberquince.kernels import contact as ct
 from rubberquince.kernels.limit import NEWTON, PREDICTOR, SAFE, limit_motion
+from rubberquince.kernels.motion import inertia_energy, without_mean
 from rubberquince.solver.frequency import damping_time, standing_frequency
 from rubberquince.solver.specs import Material, RunSpec, Touch
 from rubberquince.solver.system import ElasticSystem, Pairs
@@ -89,6 +90,7 @@ class Stepper:
         self.state = State(rest.copy(), zero, rest.copy(), zero.copy())
         self._skin = self.world.skin.points.copy()
         self._skin_move = np.zeros_like(self._skin)
+        self._late_motion = np.zeros(rest.shape, np.float32)
         self._pushes, self._distance = np.zeros(0, bool), np.zeros(0)
         self.frequencies = np.zeros(len(spec.solids))
         self._point_stiffness = np.zeros(len(self._skin))
@@ -221,12 +223,13 @@ class Stepper:
         the start of a step.  Returns the place, its energy short of contact, and whether a body had to be
         held back.
         """
-        x = self.state.x
+        x, free = self.state.x, self.world.free[:, None]
+        bulk = self._bulk(x, scheme)
+        stay: float | None = None
         for guess in (scheme.target - x, scheme.steady):
-            move = guess * self.world.free[:, None]
+            move = guess * free
             held_back = self._limit(PREDICTOR, x, move)
-            if guess is not scheme.steady:
-                bulk = self._bulk(x, scheme)
+            if stay is None:                 # known once the contacts here are listed
                 stay = bulk + self._contact(x) + scheme.rounding
             ahead = self._bulk(x + move, scheme)
             if ahead + self._contact(x + move) <= stay:
@@ -276,18 +279,14 @@ class Stepper:
 
     def _bulk(self, x: np.ndarray, scheme: _Scheme) -> float:
         """Inertia, elasticity and damping, J; infinite where it is not a number."""
-        away, late = x - scheme.target, self._late(x, scheme)
-        energy = 0.5 * float(np.vdot(scheme.inertia[:, None] * away, away)) + self.system.energy(x)
-        energy += 0.5 * float(np.vdot(late, self.system.product(scheme.drag, np.zeros(len(x)), late)))
+        energy = inertia_energy(scheme.inertia, x, scheme.target) + self.system.energy(x)
+        energy += 0.5 * self.system.quadratic_form(scheme.drag, self._late(x, scheme))
         return energy if np.isfinite(energy) else np.inf
 
     def _late(self, x: np.ndarray, scheme: _Scheme) -> np.ndarray:
-        """What damping resists, m: the motion without each body's mean, which single precision would blur."""
-        late = x - scheme.origin
-        first = self.world.first_node
-        for body in range(len(first) - 1):
-            late[first[body]:first[body + 1]] -= late[first[body]:first[body + 1]].mean(axis=0)
-        return late
+        """What damping resists, (n, 3) float32 m: the motion without each body's mean."""
+        without_mean(x, scheme.origin, self.world.first_node, self._late_motion)
+        return self._late_motion
 
     def _contact(self, x: np.ndarray) -> float:
         self._carry(x)

@@ -79,6 +79,14 @@ class ElasticSystem:
             linear.product_all(self.chunks, *rows)
         return y.astype(float)
 
+    def quadratic_form(self, stretch: np.ndarray, p: np.ndarray) -> float:
+        """p · stretch·K p, of (n, 3) float32."""
+        pattern = self._world.pattern
+        rows = (pattern.row_ptr, pattern.col, self.blocks, stretch, p)
+        if self.chunks == 1:
+            return linear.quadratic_form_range(0, len(p), *rows)
+        return linear.quadratic_form_all(*rows, self._parts)
+
     def set_ease(self, stretch: np.ndarray, inertia: np.ndarray) -> None:
         """Compliance of each node, m/N, from the diagonal: the metric of the motion limit."""
         trace = self.blocks[self._world.pattern.diagonal][:, [0, 4, 8]].sum(axis=1) / 3.0

@@ -44,6 +44,7 @@ def contact_sheet(app: QApplication, window: MainWindow, path: Path) -> None:
         shown.append((frame, view.grab()))
     width, height = view.width() // 2, view.height() // 2
     sheet = QPixmap(width * 4, height * 2)
+    sheet.fill(QColor("#E0DCD3"))
     painter = QPainter(sheet)
     painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
     painter.setPen(QColor("#2C2A26"))

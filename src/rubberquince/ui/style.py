@@ -57,7 +57,7 @@ QPushButton#main:disabled {{ background: {LINE}; border-color: {LINE}; color: wh
 QPushButton#play {{ background: {QUINCE}; border: 1px solid {QUINCE}; border-radius: 17px; }}
 QPushButton#play:hover, QPushButton#play:focus {{ background: #9C7209; }}
 QPushButton#mend {{ background: {QUINCE_PALE}; border: 1px solid {QUINCE}; padding: 3px 8px; }}
-QPushButton#part {{ border: none; border-radius: 0; padding: 4px 12px; background: transparent; }}
+QPushButton#part {{ border: none; border-radius: 11px; padding: 4px 12px; background: transparent; }}
 QPushButton#part:checked {{ background: {QUINCE_FILL}; font-weight: 600; }}
 QPushButton#part:hover:!checked {{ background: {QUINCE_PALE}; }}
 QPushButton#add {{ border: 1px dashed #B9B09C; background: transparent; font-size: 17px; padding: 0; }}

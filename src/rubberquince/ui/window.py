@@ -55,6 +55,8 @@ class MainWindow(QMainWindow):
         if geometry is not None:
             self.restoreGeometry(geometry)
         self._refresh()
+        self.strip.refresh()
+        self.checks.refresh()
 
     def _lay_out(self) -> None:
         facts = column(self.checks, self.readings, margins=(12, 14, 12, 12), gap=18)

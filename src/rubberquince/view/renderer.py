@@ -125,7 +125,9 @@ class Renderer:
                 self._draw_moving(targets, stage, shown)
             self._outline(targets, stage)
             data = targets.picture.read(components=4, alignment=1)
-        return np.frombuffer(data, np.uint8).reshape(size[1], size[0], 4)[::-1]
+        pixels = np.frombuffer(data, np.uint8).reshape(size[1], size[0], 4)[::-1].copy()
+        pixels[:, :, 3] = 255                # there the still picture keeps its share of direct light
+        return pixels
 
     def _targets_of(self, size: tuple[int, int]) -> Targets:
         """Framebuffers of this size; those of the last few sizes are kept."""

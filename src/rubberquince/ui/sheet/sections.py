@@ -248,7 +248,7 @@ class ContactSection(Section):
         super().__init__(bench)
         usual = ContactValues()
         self.add_field(Value("Gap", "contact.gap", "mm", 1e-4, 0.02,
-                             "Distance kept to what it touches, in mm; two pieces keep the sum of their gaps",
+                             "Distance kept to what it touches, in mm; two pieces keep the greater of theirs",
                              log=True, usual=usual.gap))
         self.add_field(Value("Friction", "contact.friction", "", 0.0, 2.0,
                              "0 slides like ice, 0.4 like jelly on a plate, 1 hardly slides", usual=usual.friction))
