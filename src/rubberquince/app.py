@@ -34,7 +34,7 @@ def main(arguments: list[str]) -> int:
     window = MainWindow()
     window.show()
     window.open_first(given.scene, given.demo)
-    signal.signal(signal.SIGINT, lambda *_: window.close())
+    signal.signal(signal.SIGINT, lambda *_: QTimer.singleShot(0, window.close))     # it may come amid a picture
     beat = QTimer(window, interval=200)     # lets Python see signals while Qt waits
     beat.timeout.connect(lambda: None)
     beat.start()

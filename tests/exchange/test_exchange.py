@@ -133,3 +133,8 @@ def test_writing_where_one_cannot_is_one_sentence(tmp_path):
     (tmp_path / "file").write_text("")
     with pytest.raises(ExportError, match="Could not write"):
         write_usd(tmp_path / "file" / "x.usdc", [], [Exported("a", mesh, mesh.points)], 24.0, [])
+
+
+def test_reading_can_be_stopped(crate):
+    with pytest.raises(ShapeError, match="was stopped; the scene is as it was"):
+        import_mesh(crate, stopped=lambda: True)

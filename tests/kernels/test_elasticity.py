@@ -3,7 +3,7 @@
 import numpy as np
 import pytest
 
-from conftest import JELLY, make_solid
+from bodies import JELLY, make_solid
 from rubberquince.kernels.elasticity import GRADIENT, TETS, stretches
 from rubberquince.shapes import primitives
 from rubberquince.solver.specs import RunSpec

@@ -3,7 +3,7 @@
 import numpy as np
 import pytest
 
-from conftest import make_solid
+from bodies import make_solid
 from rubberquince.shapes import primitives
 from rubberquince.solver.specs import RunSpec
 from rubberquince.solver.system import ElasticSystem

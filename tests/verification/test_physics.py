@@ -5,7 +5,7 @@ import pytest
 from scipy.sparse import coo_array
 from scipy.sparse.linalg import spsolve
 
-from conftest import JELLY, make_block_collider, make_solid
+from bodies import JELLY, make_block_collider, make_solid
 from rubberquince.shapes import primitives
 from rubberquince.solver.specs import QUALITIES, Material, Quality, RunSpec, Touch
 from rubberquince.solver.stepper import Stepper

@@ -108,5 +108,5 @@ def _lift_check(piece: Piece, other: str, rise: float) -> Check:
         x, y, z = moved.place.position
         return now.with_piece(changed(moved, "place.position", (x, y + rise + CLEARANCE + piece.contact.gap, z)))
 
-    return Check(f"{piece.name} and {other} overlap at the start; they will be pushed apart.", True, piece.id,
+    return Check(f"{piece.name} and {other} overlap at the start and would stay caught in each other.", True, piece.id,
                  f"Lift {piece.name} clear", lift)

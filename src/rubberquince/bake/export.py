@@ -1,6 +1,6 @@
 """Hand over what was baked: a frame as OBJ, a range as USD."""
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from pathlib import Path
 
 import numpy as np
@@ -29,14 +29,17 @@ def export_frame(path: Path, scene: Scene, meshes: Meshes, skin: np.ndarray | No
     write_obj(path, moving + still)
 
 
-def export_run(path: Path, scene: Scene, meshes: Meshes, cache: FrameCache, first: int, last: int) -> int:
-    """Frames first .. last as USD.  Raises ExportError when one of them is not baked."""
+def export_run(path: Path, scene: Scene, meshes: Meshes, cache: FrameCache, first: int, last: int,
+               stopped: Callable[[], bool] = lambda: False) -> int:
+    """Frames first .. last as USD.  Raises ExportError when one is not baked, or ``stopped()`` on the way."""
     if path.suffix.lower() not in USD_SUFFIXES:
         raise ExportError(f"“{path.name}” is not a USD name; end it in .usdc.")
     still, moving = handed_over(scene, meshes)
 
     def frames() -> Iterator[tuple[int, list[np.ndarray]]]:
         for number in range(first, last + 1):
+            if stopped():
+                raise ExportError(f"The export was stopped; “{path.name}” was not written.")
             skin = cache.skin(number)
             if skin is None:
                 raise ExportError(f"Frame {number} is not baked; bake {first} – {last} first.")

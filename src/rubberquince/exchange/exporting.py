@@ -48,9 +48,9 @@ def write_obj(path: Path, pieces: list[Exported]) -> None:
             os.fsync(file.fileno())
         os.replace(part, path)
     except OSError as error:
-        with suppress(OSError):
-            part.unlink()
         raise ExportError(f"Could not write “{path.name}”: {(error.strerror or 'unknown error').lower()}.") from None
+    finally:
+        _remove(part)
 
 
 def write_usd(path: Path, still: list[Exported], moving: list[Exported], fps: float,
@@ -84,11 +84,17 @@ def write_usd(path: Path, still: list[Exported], moving: list[Exported], fps: fl
         del stage
         os.replace(part, path)
     except (OSError, Tf.ErrorException) as error:
-        with suppress(OSError):
-            part.unlink()
         reason = getattr(error, "strerror", None) or "the folder cannot be written to"
         raise ExportError(f"Could not write “{path.name}”: {reason.lower()}.") from None
+    finally:
+        _remove(part)
     return len(numbers)
+
+
+def _remove(part: Path) -> None:
+    """What was written only in part; nothing is left of it when all went well."""
+    with suppress(OSError):
+        part.unlink()
 
 
 def _define(stage: Usd.Stage, piece: Exported, taken: set[str]) -> UsdGeom.Mesh:

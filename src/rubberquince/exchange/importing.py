@@ -3,6 +3,8 @@
 import subprocess
 import sys
 import tempfile
+import time
+from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -28,13 +30,13 @@ class Imported:
     notes: tuple[str, ...]
 
 
-def import_mesh(path: Path) -> Imported:
-    """Read a mesh file.  Raises ShapeError with one sentence."""
+def import_mesh(path: Path, stopped: Callable[[], bool] = lambda: False) -> Imported:
+    """Read a mesh file.  Raises ShapeError with one sentence, also when ``stopped()`` says so on the way."""
     if path.suffix.lower() not in SUFFIXES:
         raise ShapeError(f"“{path.name}” is not a mesh this program reads; it reads {', '.join(SUFFIXES)}.")
     if not path.is_file():
         raise ShapeError(f"“{path.name}” is not there.")
-    mesh, notes = _right_side_out(_read_guarded(path))
+    mesh, notes = _right_side_out(_read_guarded(path, stopped))
     low, high = mesh.bounds()
     if (high - low).max() > BIGGEST_PROP:
         mesh = mesh.placed(mesh.points / 100.0)
@@ -45,20 +47,31 @@ def import_mesh(path: Path) -> Imported:
     return Imported(unit, size, centre, tuple(notes))
 
 
-def _read_guarded(path: Path) -> PolyMesh:
+def _read_guarded(path: Path, stopped: Callable[[], bool]) -> PolyMesh:
     with tempfile.TemporaryDirectory() as folder:
         target = Path(folder) / "mesh.npz"
-        try:
-            done = subprocess.run([sys.executable, "-m", "rubberquince.exchange.reader", str(path), str(target)],
-                                  capture_output=True, text=True, timeout=MOST_SECONDS)
-        except subprocess.TimeoutExpired:
-            raise ShapeError(f"“{path.name}” took longer than a minute to read; it was given up.") from None
-        if done.returncode == REFUSED:
-            raise ShapeError(done.stdout.strip().splitlines()[-1])
-        if done.returncode or not target.exists():
+        with subprocess.Popen([sys.executable, "-m", "rubberquince.exchange.reader", str(path), str(target)],
+                              stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, text=True) as reader:
+            said = _wait(reader, path, stopped)
+        if reader.returncode == REFUSED and said.strip():
+            raise ShapeError(said.strip().splitlines()[-1])
+        if reader.returncode or not target.exists():
             raise ShapeError(f"“{path.name}” cannot be read: it is damaged or too large.")
         with np.load(target, allow_pickle=False) as arrays:
             return PolyMesh(**{name: arrays[name] for name in arrays.files})
+
+
+def _wait(reader: subprocess.Popen[str], path: Path, stopped: Callable[[], bool]) -> str:
+    """What the reader said; it is ended when it takes too long or is not wanted any more."""
+    end = time.monotonic() + MOST_SECONDS
+    while True:
+        try:
+            return reader.communicate(timeout=0.1)[0]
+        except subprocess.TimeoutExpired:
+            if stopped() or time.monotonic() > end:
+                reader.kill()
+                why = "was stopped" if stopped() else "took longer than a minute and was given up"
+                raise ShapeError(f"Reading “{path.name}” {why}; the scene is as it was.") from None
 
 
 def _right_side_out(mesh: PolyMesh) -> tuple[PolyMesh, list[str]]:

@@ -137,7 +137,9 @@ def first_hit(kind, x, move, ids, e, keep, local, order, w, v):
         y, dy = x[ids[e, 0], 1], move[ids[e, 0], 1]
         w[0], w[1], w[2], w[3] = 1.0, 0.0, 0.0, 0.0
         v[0], v[1], v[2] = 0.0, 1.0, 0.0
-        return max((y - keep) / -dy, 0.0) if y + dy < keep else 2.0
+        if y + dy >= keep:
+            return 2.0
+        return (y - keep) / -dy if y > keep else 0.0
     bound = motion_bound(kind, move, ids, e)
     for k in range(4):
         for i in range(3):

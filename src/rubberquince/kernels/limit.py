@@ -20,7 +20,9 @@ CLOSE_ENOUGH = (1e-2, 1e-3)         # of the gap, for predictor and Newton: a sw
 
 @njit(cache=True, nogil=True)
 def kept_distance(stage, d, r):
-    """How near a relation now at distance ``d`` may come in this stage of a step."""
+    """How near a relation now at distance ``d`` may come in this stage of a step; from below the ground, no deeper."""
+    if d < 0.0:
+        return d
     if stage == PREDICTOR:
         return min(0.999 * r, 0.95 * d)
     if stage == NEWTON:
@@ -44,7 +46,7 @@ def _violations(stage, ids, kind, gap, distance, among, x, move, moving, bind_no
         if not among[e]:
             continue
         d = distance[e]
-        keep = kept_distance(stage, max(d, 0.0), gap[e])
+        keep = kept_distance(stage, d, gap[e])
         bound = motion_bound(kind[e], move, ids, e)
         if d - bound >= keep:
             continue
@@ -97,7 +99,7 @@ def _project(stage, ids, gap, distance, x, listed, weights, normals, moving, bin
             if ids[e, c] >= 0:
                 for i in range(3):
                     now += weights[e, c] * normals[e, i] * x[ids[e, c], i]
-        need[k] = min(kept_distance(stage, max(distance[e], 0.0), gap[e]) - now, 0.0)
+        need[k] = min(kept_distance(stage, distance[e], gap[e]) - now, 0.0)
         give[k] = 0.0
         for j in range(ptr[k], fill):
             give[k] += coef[j] * coef[j] * ease[node[j]]
@@ -123,6 +125,18 @@ def _project(stage, ids, gap, distance, x, listed, weights, normals, moving, bin
                     move[node[j], i] += f * n[i]
         if worst < CLOSE_ENOUGH[stage]:
             break
+
+
+@njit(cache=True, nogil=True)
+def is_safe(ids, kind, gap, distance, x, moving, bind_node, nodes, skin_move):
+    """True when the skin's motion ``skin_move`` (n, 3), m, from ``x`` brings no relation too near.
+
+    ``nodes`` is how many nodes carry the skin.
+    """
+    m = len(ids)
+    listed, worst = np.zeros(m, np.bool_), np.empty(nodes, np.int64)
+    return _violations(SAFE, ids, kind, gap, distance, np.ones(m, np.bool_), x, skin_move, moving, bind_node, listed,
+                       worst, np.empty((m, 4)), np.empty((m, 3))) == 0
 
 
 @njit(cache=True, nogil=True)

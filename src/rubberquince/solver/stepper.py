@@ -6,7 +6,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from rubberquince.kernels import contact as ct
-from rubberquince.kernels.limit import NEWTON, PREDICTOR, SAFE, limit_motion
+from rubberquince.kernels.limit import NEWTON, PREDICTOR, SAFE, is_safe, limit_motion
 from rubberquince.kernels.motion import inertia_energy, without_mean
 from rubberquince.solver.frequency import damping_time, standing_frequency
 from rubberquince.solver.specs import Material, RunSpec, Touch
@@ -17,7 +17,9 @@ from rubberquince.solver.world import World
 STILL_SPEED = 1e-3          # m/s: slower sliding counts as sticking
 CONTACT_INERTIA = 5.0       # contact stiffness in units of mass / step²
 CONTACT_LOAD = 4.0          # and in units of the body's own weight pressure over the gap
+USUAL_FPS = 24.0            # fewer frames a second have more substeps each: a step never gets longer
 MOST_HALVINGS = 12
+MOST_SHORTENINGS = 24
 MOST_WIDENINGS = 4          # of the boxes that a deflected motion may leave
 ROUNDING = 1e-7             # of the energy a step of gravity brings: a rise below is not one
 SETTLED = 1e-5              # of a cell: a Newton step smaller than this is the last of its substep
@@ -85,6 +87,7 @@ class Stepper:
         self._stop = stop
         self.quality = spec.quality
         self.fps = spec.fps
+        self.substeps = max(spec.quality.substeps, round(spec.quality.substeps * USUAL_FPS / spec.fps))
         rest = self.world.start
         zero = np.zeros_like(rest)
         self.state = State(rest.copy(), zero, rest.copy(), zero.copy())
@@ -146,10 +149,10 @@ class Stepper:
         if not len(self.world.mass):
             return self.effort
         try:
-            for k in range(self.quality.substeps):
+            for k in range(self.substeps):
                 if k == 0 or self.quality.refresh != "frame":
                     self.system.assemble(self.state.x)
-                self._substep(1.0 / (self.fps * self.quality.substeps))
+                self._substep(1.0 / (self.fps * self.substeps))
         except Stopped:
             self.state = before
             raise
@@ -257,11 +260,15 @@ class Stepper:
         ct.add_friction_force(ptr, node, coef, normal, grip, x - self.state.x, scheme.still, slope, hold)
         pairs: Pairs = (ptr, node, coef, normal, curve, hold)
         move, iterations = self.system.solve(-slope, scheme.stretch, scheme.inertia, pairs, self.quality.tolerance)
+        wanted, friction = move.copy(), (ptr, node, coef, normal, grip)
         held_back = self._limit(NEWTON, x, move)
-        x, bulk, halved = self._search(x, bulk, move, scheme, (ptr, node, coef, normal, grip))
-        self.effort = Effort(self.effort.newton + 1, self.effort.linear + iterations,
-                             self.effort.cuts + (held_back or halved))
-        return x, bulk, held_back or halved
+        there, bulk_there, halved = self._search(x, bulk, move, scheme, friction)
+        if there is x:                       # deflected, it leads uphill: straight on, but shorter, it does not
+            self._shorten(x, wanted)
+            there, bulk_there, halved = self._search(x, bulk, wanted, scheme, friction)
+        cut = held_back or halved
+        self.effort = Effort(self.effort.newton + 1, self.effort.linear + iterations, self.effort.cuts + cut)
+        return there, bulk_there, cut
 
     def _search(self, x: np.ndarray, bulk: float, move: np.ndarray, scheme: _Scheme,
                 friction: tuple[np.ndarray, ...]) -> tuple[np.ndarray, float, bool]:
@@ -330,6 +337,20 @@ class Stepper:
             ct.carry(move, skin.bind_node, skin.bind_weight, self._skin_move)
         self._limit_once(SAFE, move)
         return True
+
+    def _shorten(self, x: np.ndarray, move: np.ndarray) -> None:
+        """Halve ``move`` as a whole, in place, until it brings nothing too near: it keeps its direction."""
+        skin, t = self.world.skin, self.touching
+        self._carry(x)
+        for _ in range(MOST_SHORTENINGS):
+            ct.carry(move, skin.bind_node, skin.bind_weight, self._skin_move)
+            if t.cover(self._skin, self._skin_move):
+                self._choose()
+            if is_safe(t.ids, t.kind, t.gap, self._distance, self._skin, skin.moving, skin.bind_node, len(move),
+                       self._skin_move):
+                return
+            move *= 0.5
+        move[:] = 0.0
 
     def _limit_once(self, stage: int, move: np.ndarray) -> int:
         skin, t = self.world.skin, self.touching

@@ -53,9 +53,9 @@ class Touching:
 
         Returns True when they were made anew.
         """
-        if all(self.holds(x, move) for move in moves):
-            return False
         moving = self._world.skin.moving
+        if not moving or all(self.holds(x, move) for move in moves):
+            return False
         ends = [x[:moving] + move[:moving] for move in moves]
         low, high = np.minimum.reduce([x[:moving], *ends]), np.maximum.reduce([x[:moving], *ends])
         path = np.sqrt(np.maximum.reduce([(move[:moving] ** 2).sum(axis=1) for move in moves]))

@@ -1,5 +1,6 @@
 """Opening, saving, importing and handing over, with their dialogs.  A failure is one sentence; the scene stays."""
 
+from functools import partial
 from pathlib import Path
 
 import numpy as np
@@ -15,6 +16,7 @@ from rubberquince.document.storage import SUFFIX, load_scene, save_scene
 from rubberquince.errors import QuinceError
 from rubberquince.exchange.importing import import_mesh
 from rubberquince.ui.bench import Bench
+from rubberquince.ui.chores import awake
 from rubberquince.ui.runner import Runner
 
 SCENES = f"Scenes (*{SUFFIX})"
@@ -98,7 +100,7 @@ class Files:
         if path is None:
             return
         try:
-            imported = import_mesh(path)
+            imported = awake(self._window, f"Reading “{path.name}”", partial(import_mesh, path))
             size = tuple(float(max(side, 1e-4)) for side in imported.size)
             shape = ImportedShape(name=path.name[:120], mesh=imported.mesh.key)
             self._bench.document.meshes[imported.mesh.key] = imported.mesh
@@ -131,7 +133,8 @@ class Files:
         scene, meshes = self._bench.scene, self._bench.document.meshes
         skins = self._runner.skins(frame) if frame != scene.run.first else None
         try:
-            export_frame(path, scene, meshes, np.concatenate(list(skins.values())) if skins else None)
+            skin = np.concatenate(list(skins.values())) if skins else None
+            awake(self._window, f"Writing “{path.name}”", lambda _: export_frame(path, scene, meshes, skin))
         except QuinceError as error:
             self._bench.say(str(error))
             return
@@ -148,7 +151,8 @@ class Files:
         if path is None:
             return
         try:
-            count = export_run(path, self._bench.scene, self._bench.document.meshes, cache, run.first, run.last)
+            count = awake(self._window, f"Writing “{path.name}”", partial(
+                export_run, path, self._bench.scene, self._bench.document.meshes, cache, run.first, run.last))
         except QuinceError as error:
             self._bench.say(str(error))
             return
