@@ -153,6 +153,34 @@ def test_readings_are_those_of_the_body(tmp_path):
     assert last["stretch"] > 0.02
 
 
+def test_a_scene_without_a_solid_says_so():
+    with pytest.raises(RunError, match="nothing to compute"):
+        assemble(Scene(pieces=(slab(),)), {})
+
+
+@pytest.mark.parametrize("quality", ["draft", "good"])
+def test_the_demo_falls_squashes_and_comes_to_rest_at_any_quality(tmp_path, quality):
+    frames = run(changed(harvest_fair.scene(), "run.quality", quality), tmp_path / "c", 24)
+    volume, _, contact, speed, height = np.array([f.readings[0] for f in frames]).T
+    assert height[3:6].min() < height[-1] - 1e-3            # it squashes before it rests
+    assert 0.95 < volume[-1] < 1.0 and 0.05 < contact[-1] < 0.7
+    assert speed[2:6].max() > 0.5 and 0.0 < speed[-1] < 0.05        # neither frozen nor restless
+    assert all(np.isfinite(f.skin).all() for f in frames)
+
+
+@pytest.mark.parametrize("fps", [1.0, 240.0])
+def test_the_fall_is_the_same_at_any_frame_rate(tmp_path, fps):
+    scene = changed(Scene(pieces=(ball(height=6.0),), run=small_scene().run), "run.fps", fps)
+    frames = run(scene, tmp_path / "c", 1 + round(fps))
+    assert frames[0].readings[0][4] - frames[-1].readings[0][4] == pytest.approx(9.81 / 2, rel=0.05)
+
+
+def test_a_start_below_the_ground_comes_out_without_a_leap(tmp_path):
+    scene = Scene(pieces=(ball(height=0.0),), run=small_scene().run)
+    heights = [f.readings[0][4] for f in run(scene, tmp_path / "c", 24)]
+    assert heights[0] < 0.01 and 0.025 < heights[-1] < 0.06 and max(heights) < 0.2
+
+
 def test_only_what_frames_depend_on_is_in_the_keys():
     scene = small_scene()
     same = scene.with_piece(changed(changed(scene.piece("ball"), "name", "Other"), "look.colour", "#000000"))

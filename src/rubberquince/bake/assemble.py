@@ -63,6 +63,8 @@ def assemble(scene: Scene, meshes: Meshes) -> Assembly:
     """What the solver is told of a scene.  Raises RunError naming the piece that cannot take part."""
     solids = [p for p in scene.pieces if p.role == "solid"]
     colliders = [p for p in scene.pieces if p.role == "collider"]
+    if not solids:
+        raise RunError("There is nothing to compute: no piece is a Solid.")
     solid_specs, collider_specs = [], []
     for piece in solids + colliders:
         try:

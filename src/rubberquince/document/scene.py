@@ -88,7 +88,7 @@ class SolidValues(Plain):
 
 
 class ContactValues(Plain):
-    gap: float = Field(0.001, ge=1e-5, le=0.1)
+    gap: float = Field(0.001, ge=1e-5, le=0.03)
     friction: float = Field(0.4, ge=0.0, le=5.0)
 
 

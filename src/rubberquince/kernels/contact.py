@@ -5,6 +5,8 @@ The energy of a relation at distance d below its gap r is quadratic at first and
     K/2 (r - d)²                     r/2 <= d < r
     K r²/8 - (K r²/4) ln(2d/r)       d < r/2          (twice continuously differentiable at r/2)
 
+Below the ground, where only a start can be, a steady push K r / 4 leads out without a leap.
+
 Its Hessian is taken as E'' n nᵀ, without the curvature of the distance, so it stays positive.
 """
 
@@ -25,6 +27,8 @@ def gap_energy(d, r, k):
         return 0.5 * k * (r - d) * (r - d), -k * (r - d), k
     low = FLOOR * r
     c = 0.25 * k * r * r
+    if d < 0.0:
+        return c * (0.5 - np.log(2.0 * FLOOR) + 1.5) - 0.25 * k * r * d, -0.25 * k * r, 0.0
     e = max(d, low)
     energy, slope, curve = 0.5 * c - c * np.log(2.0 * e / r), -c / e, c / (e * e)
     if d < low:

@@ -79,7 +79,7 @@ class Quality:
 
 
 QUALITIES = {
-    "draft": Quality(2, 1, False, 0.3, "frame"),
+    "draft": Quality(2, 2, False, 0.3, "frame"),
     "good": Quality(8, 2, True, 0.1, "substep"),
     "sure": Quality(8, 4, True, 0.01, "step"),
 }

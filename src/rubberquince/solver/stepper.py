@@ -260,6 +260,8 @@ class Stepper:
         ct.add_friction_force(ptr, node, coef, normal, grip, x - self.state.x, scheme.still, slope, hold)
         pairs: Pairs = (ptr, node, coef, normal, curve, hold)
         move, iterations = self.system.solve(-slope, scheme.stretch, scheme.inertia, pairs, self.quality.tolerance)
+        if not np.isfinite(move).all():
+            move[:] = 0.0
         wanted, friction = move.copy(), (ptr, node, coef, normal, grip)
         held_back = self._limit(NEWTON, x, move)
         there, bulk_there, halved = self._search(x, bulk, move, scheme, friction)
@@ -332,8 +334,13 @@ class Stepper:
             reach.append(self._skin_move.copy())    # deflected out of the listed boxes: look again, wider
             if attempt < MOST_WIDENINGS - 1:
                 move[:] = wanted
-        while not t.holds(self._skin, self._skin_move):
+        for _ in range(MOST_SHORTENINGS):
+            if t.holds(self._skin, self._skin_move):
+                break
             move *= 0.5
+            ct.carry(move, skin.bind_node, skin.bind_weight, self._skin_move)
+        else:
+            move[:] = 0.0
             ct.carry(move, skin.bind_node, skin.bind_weight, self._skin_move)
         self._limit_once(SAFE, move)
         return True
