@@ -14,7 +14,7 @@ from rubberquince.view.body import Body, split_at_sharp_edges
 from rubberquince.view.camera import Camera
 from rubberquince.view.cells import cell_surfaces, outside
 from rubberquince.view.handles import Drag, handles_of, slide, under_pointer
-from rubberquince.view.picking import first_hit, skin_stretch, vertex_normals
+from rubberquince.view.picking import nearest_hit, skin_stretch, vertex_normals
 from rubberquince.view.portrait import portrait
 from rubberquince.view.renderer import Renderer
 from rubberquince.view.stage import Stage
@@ -73,7 +73,7 @@ def test_the_nearest_piece_is_picked():
     assert stage.at(np.array([0.09, 1.0, 0.09]), np.array([0.0, -1.0, 0.0])) == "slab"
     assert stage.at(np.array([0.0, 1.0, 0.0]), np.array([0.0, 1.0, 0.0])) is None
     body = stage.bodies["ball"]
-    height = first_hit(body.points, body.plain_triangles, np.array([0.001, 1.0, 0.002]), np.array([0.0, -1.0, 0.0]))
+    height = nearest_hit(body.points, body.plain_triangles, np.array([0.001, 1.0, 0.002]), np.array([0.0, -1.0, 0.0]))
     assert height == pytest.approx(1.0 - 0.13, abs=2e-3)
 
 

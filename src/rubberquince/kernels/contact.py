@@ -236,14 +236,16 @@ def unit_normal(kind, x, ids, e, d, v, out):
         for i in range(3):
             out[i] = v[i] / d
         return
-    a, b, c, d_ = x[ids[e, 0]], x[ids[e, 1]], x[ids[e, 2]], x[ids[e, 3]]
-    if kind == VERTEX_TRIANGLE:
-        n = np.cross(c - b, d_ - b)
-    else:
-        n = np.cross(b - a, d_ - c)
-    length = np.sqrt(n[0] * n[0] + n[1] * n[1] + n[2] * n[2])
-    for i in range(3):
-        out[i] = n[i] / length if length > 0.0 else (1.0 if i == 1 else 0.0)
+    a, b, c, f = ids[e, 0], ids[e, 1], ids[e, 2], ids[e, 3]
+    one, two = (b, c) if kind == VERTEX_TRIANGLE else (a, b)
+    three = b if kind == VERTEX_TRIANGLE else c
+    p0, p1, p2 = x[two, 0] - x[one, 0], x[two, 1] - x[one, 1], x[two, 2] - x[one, 2]
+    q0, q1, q2 = x[f, 0] - x[three, 0], x[f, 1] - x[three, 1], x[f, 2] - x[three, 2]
+    n0, n1, n2 = p1 * q2 - p2 * q1, p2 * q0 - p0 * q2, p0 * q1 - p1 * q0
+    length = np.sqrt(n0 * n0 + n1 * n1 + n2 * n2)
+    out[0], out[1], out[2] = 0.0, 1.0, 0.0
+    if length > 0.0:
+        out[0], out[1], out[2] = n0 / length, n1 / length, n2 / length
 
 
 @njit(cache=True, nogil=True)

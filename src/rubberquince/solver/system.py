@@ -23,8 +23,7 @@ class ElasticSystem:
     def __init__(self, world: World) -> None:
         self._world = world
         octs, n = len(world.octahedra.corner), len(world.mass)
-        self.chunks = 1 if world.cells < SERIAL_CELLS else min(os.cpu_count() or 1, 8)
-        self._parts = np.zeros(self.chunks)
+        self.use_threads(1 if world.cells < SERIAL_CELLS else min(os.cpu_count() or 1, 8))
         self._oct_force = np.zeros((octs, 6, 3))
         self._oct_blocks = np.zeros((octs, 21, 9), np.float32)
         self.blocks = np.zeros((len(world.pattern.col), 9), np.float32)
@@ -35,6 +34,11 @@ class ElasticSystem:
         self._coarse_age = COARSE_AGE
         self._fresh_iterations = 0
         self.ease = np.zeros(n)
+
+    def use_threads(self, threads: int) -> None:
+        """Split the work in so many chunks; the last bits of sums depend on it."""
+        self.chunks = threads
+        self._parts = np.zeros(threads)
 
     def _material(self) -> tuple[np.ndarray, ...]:
         o = self._world.octahedra

@@ -6,27 +6,16 @@ Everything is shot from the harvest fair in the real window, drawn off the scree
 import os
 import sys
 import tempfile
-import time
-from collections.abc import Callable
 from pathlib import Path
-
-from PySide6.QtGui import QColor, QPainter, QPixmap
-from PySide6.QtWidgets import QApplication
 
 from rubberquince.app import make_app
 from rubberquince.ui.menus import Shortcuts
+from rubberquince.ui.pictures import QApplication, contact_sheet, wait
 from rubberquince.ui.window import MainWindow
 
 FRAMES = (1, 4, 5, 6, 7, 9, 12, 40)
 PATIENCE = 300.0            # s
 BIG = (1280, 800)
-
-
-def wait(app: QApplication, seconds: float, until: Callable[[], bool] = lambda: False) -> None:
-    end = time.monotonic() + seconds
-    while time.monotonic() < end and not until():
-        app.processEvents()
-        time.sleep(0.003)
 
 
 def shoot(app: QApplication, window: MainWindow, path: Path) -> None:
@@ -35,25 +24,14 @@ def shoot(app: QApplication, window: MainWindow, path: Path) -> None:
     print(path)
 
 
-def contact_sheet(app: QApplication, window: MainWindow, path: Path) -> None:
+def shoot_frames(app: QApplication, window: MainWindow, path: Path) -> None:
     """Eight frames of the run in one picture."""
-    view, shown = window.view_zone.view, []
+    pictures = []
     for frame in FRAMES:
         window.player.go(frame)
         wait(app, 1.2)
-        shown.append((frame, view.grab()))
-    width, height = view.width() // 2, view.height() // 2
-    sheet = QPixmap(width * 4, height * 2)
-    sheet.fill(QColor("#E0DCD3"))
-    painter = QPainter(sheet)
-    painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
-    painter.setPen(QColor("#2C2A26"))
-    for k, (frame, picture) in enumerate(shown):
-        x, y = k % 4 * width, k // 4 * height
-        painter.drawPixmap(x, y, width, height, picture)
-        painter.drawText(x + width - 70, y + 20, f"frame {frame}")
-    painter.end()
-    sheet.save(str(path))
+        pictures.append((f"frame {frame}", window.view_zone.view.grab()))
+    contact_sheet(pictures).save(str(path))
     print(path)
 
 
@@ -77,7 +55,7 @@ def make_all(app: QApplication, folder: Path) -> None:
         shoot(app, window, folder / f"{display}.png")
     window.view_zone.set_display("smooth")
     window.bench.choose("")
-    contact_sheet(app, window, folder / "frames.png")
+    shoot_frames(app, window, folder / "frames.png")
     window.bench.choose("pudding")
     window.bench.set_value("change stiffness", "solid.stiffness", 1500.0, "pudding")
     shoot(app, window, folder / "stale.png")

@@ -11,11 +11,13 @@ from pathlib import Path
 
 import numpy as np
 
+from rubberquince.bake.assemble import assemble
 from rubberquince.bake.run import SceneRun
 from rubberquince.document.scene import BlockShape, Piece, Place, Scene, SolidValues, SphereShape, changed
 from rubberquince.shapes import primitives
+from rubberquince.solver.stepper import Stepper
 from rubberquince.view.body import Body
-from rubberquince.view.picking import first_hit
+from rubberquince.view.picking import nearest_hit
 
 
 def small_scene() -> Scene:
@@ -33,7 +35,7 @@ def warm_view() -> None:
     body = Body(mesh, (1.0, 1.0, 1.0))
     body.place(mesh.points)
     body.tint_by_stretch()
-    first_hit(body.points, body.plain_triangles, np.array([0.0, 0.0, 5.0]), np.array([0.0, 0.0, -1.0]))
+    nearest_hit(body.points, body.plain_triangles, np.array([0.0, 0.0, 5.0]), np.array([0.0, 0.0, -1.0]))
 
 
 def warm_run(quality: str) -> None:
@@ -43,10 +45,18 @@ def warm_run(quality: str) -> None:
             pass
 
 
+def warm_threads() -> None:
+    """What only large scenes use: the same kernels on several threads."""
+    stepper = Stepper(assemble(small_scene(), {}).spec)
+    stepper.system.use_threads(2)
+    stepper.frame()
+
+
 def main() -> None:
     began = time.monotonic()
     steps = [("the view", warm_view)]
     steps += [(f"the solver at {quality}", partial(warm_run, quality)) for quality in ("draft", "good", "sure")]
+    steps.append(("the solver on several threads", warm_threads))
     for k, (what, do) in enumerate(steps):
         print(f"Preparing {k + 1} of {len(steps)}: {what} (once; {time.monotonic() - began:.0f} s so far)",
               file=sys.stderr, flush=True)

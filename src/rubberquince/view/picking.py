@@ -5,7 +5,7 @@ from numba import njit
 
 
 @njit(cache=True, nogil=True)
-def first_hit(points: np.ndarray, triangles: np.ndarray, origin: np.ndarray, along: np.ndarray) -> float:
+def nearest_hit(points: np.ndarray, triangles: np.ndarray, origin: np.ndarray, along: np.ndarray) -> float:
     """Distance along the ray, in lengths of ``along``, to the nearest triangle; inf when it meets none.
 
     points (n, 3), triangles (t, 3).  Source: Möller and Trumbore 1997.

@@ -9,7 +9,7 @@ from rubberquince.document.bodies import Meshes, piece_points, unit_mesh
 from rubberquince.document.scene import Piece, Scene
 from rubberquince.errors import ShapeError
 from rubberquince.view.body import Body
-from rubberquince.view.picking import first_hit
+from rubberquince.view.picking import nearest_hit
 
 Display = Literal["smooth", "cells", "stretch"]
 DISPLAYS: tuple[Display, ...] = ("smooth", "cells", "stretch")
@@ -73,7 +73,7 @@ class Stage:
         """The piece that a ray meets first."""
         nearest, found = np.inf, None
         for piece_id, body in self.bodies.items():
-            distance = first_hit(body.points, body.plain_triangles, eye, along)
+            distance = nearest_hit(body.points, body.plain_triangles, eye, along)
             if distance < nearest:
                 nearest, found = distance, piece_id
         return found

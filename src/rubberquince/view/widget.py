@@ -23,7 +23,7 @@ from rubberquince.document.scene import Place
 from rubberquince.errors import QuinceError
 from rubberquince.view.camera import Camera
 from rubberquince.view.handles import AXES, Drag, Handle, handles_of, slide, under_pointer
-from rubberquince.view.picking import first_hit
+from rubberquince.view.picking import nearest_hit
 from rubberquince.view.renderer import Renderer
 from rubberquince.view.stage import Stage
 
@@ -226,7 +226,7 @@ class View(QWidget):
             self.drag_began.emit(handle.name)
         elif place is not None and chosen and self.handles_shown and self.stage.at(eye, along) == chosen:
             body = self.stage.bodies[chosen]
-            grabbed = eye + along * first_hit(body.points, body.plain_triangles, eye, along)
+            grabbed = eye + along * nearest_hit(body.points, body.plain_triangles, eye, along)
             self._slide = (chosen, place, grabbed)
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
