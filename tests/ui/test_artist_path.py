@@ -18,6 +18,7 @@ from rubberquince.document.storage import load_scene
 from rubberquince.exchange.exporting import Exported, write_obj
 from rubberquince.exchange.reader import read_obj
 from rubberquince.shapes import primitives
+from rubberquince.ui import files as files_module
 from rubberquince.ui.strip.lanes import GOOD, KNOWN
 from rubberquince.view.handles import handles_of
 from scenes import ball, slab, small_scene
@@ -377,7 +378,9 @@ def test_every_control_has_a_name_and_no_text_is_cut(window):
     window.open_first(None, demo=True)
     for section in window.sheet.sections:
         section.fold.setChecked(True)
+    pick(window.sheet.section("Role and feel").second, "marshmallow")
     QTest.qWait(50)
+    assert window.sheet.widget().width() <= window.sheet.viewport().width()
     for button in window.findChildren(QPushButton):
         if button.isVisible():
             assert button.accessibleName() or button.text(), button
@@ -412,3 +415,62 @@ def test_two_scenes_do_not_mix_their_frames(show, qtbot):
     window.files._show(Document(other), None)
     assert window.runner.skins(5) is None and not window.runner.known(5)
     assert QPointF(0, 0).isNull()
+
+
+def pick(box, text):
+    box.setCurrentIndex(box.findText(text))
+    box.activated.emit(box.currentIndex())
+
+
+def test_feels_are_chosen_mixed_and_marked_when_changed(show):
+    window = show(small_scene())
+    section = window.sheet.section("Role and feel")
+    pick(section.feel, "soft rubber")
+    assert window.bench.chosen.solid.stiffness == 400e3 and "soft rubber" in section.summary(window.bench.chosen)
+    pick(section.second, "foam")
+    assert section.share.text() == "50 %" and window.bench.chosen.solid.stiffness == pytest.approx(100e3)
+    type_into(section.share, "0 %")
+    assert window.bench.chosen.solid.stiffness == 400e3
+    type_into(section.share, "250")
+    assert "between 0 and 100 %" in sentence(window)
+    type_into(field(window, "Springs", "Stiffness").edit, "90 kPa")
+    assert section.summary(window.bench.chosen).endswith("*")
+    field(window, "Springs", "Stiffness").reset.click()
+    assert window.bench.chosen.solid.stiffness == 400e3
+    pick(section.feel, "own values")
+    assert window.bench.chosen.feel.name == "" and section.second.isEnabled() is False
+    for _ in range(7):
+        window.menus.actions["Undo"].trigger()
+    assert window.bench.scene == small_scene()
+
+
+def test_what_was_not_saved_when_the_power_failed_is_offered_again(show, monkeypatch, tmp_path):
+    window = show(small_scene())
+    window.files.save_as(tmp_path / "fair.quince")
+    window.bench.set_value("change", "run.last", 33)
+    window.files._keep_copy()
+    (copy,) = window.files._copies.glob("*.quince")
+    copy.rename(copy.with_name("999999999.quince"))                 # as if its process were gone
+    copy.with_suffix(".json").rename(copy.with_name("999999999.json"))
+    window.bench.document.mark_saved()
+    asked = []
+    monkeypatch.setattr(files_module, "ask_about_recovery", lambda _, name: asked.append(name) or True)
+    window.open_first(None, demo=True)
+    assert asked == ["fair.quince"] and window.bench.scene.run.last == 33
+    assert window.bench.document.unsaved and window.bench.path == tmp_path / "fair.quince"
+    assert not window.files.offer_recovery()                        # it is offered once
+    window.files._keep_copy()
+    window.files.save()
+    assert not list(window.files._copies.iterdir())
+
+
+def test_scenes_are_opened_again_from_the_menu(show, tmp_path):
+    window = show(small_scene())
+    for name in ("one", "two"):
+        window.files.save_as(tmp_path / f"{name}.quince")
+    window._list_recent()
+    assert [a.text() for a in window._again.actions()] == ["two.quince", "one.quince"]
+    (tmp_path / "two.quince").unlink()
+    window._list_recent()
+    window._again.actions()[0].trigger()
+    assert window.bench.path.name == "one.quince"

@@ -32,7 +32,7 @@ class Document:
         self._undone: list[Command] = []
         self._gesture: int | None = None
         self._gestures = 0
-        self._saved = self._scene
+        self._saved: Scene | None = self._scene
 
     @property
     def scene(self) -> Scene:
@@ -44,6 +44,10 @@ class Document:
 
     def mark_saved(self) -> None:
         self._saved = self._scene
+
+    def mark_unsaved(self) -> None:
+        """The scene came from elsewhere than its file."""
+        self._saved = None
 
     # --- commands -------------------------------------------------------------------------------------
 

@@ -87,6 +87,14 @@ class SolidValues(Plain):
     density: float = Field(1050.0, ge=1.0, le=3e4)
 
 
+class FeelChoice(Plain):
+    """The feel that a solid's values started from, and what it was mixed with; "" = none."""
+
+    name: str = Field("set jelly", max_length=40)
+    mixed_with: str = Field("", max_length=40)
+    share: float = Field(0.0, ge=0.0, le=1.0)
+
+
 class ContactValues(Plain):
     gap: float = Field(0.001, ge=1e-5, le=0.03)
     friction: float = Field(0.4, ge=0.0, le=5.0)
@@ -106,6 +114,7 @@ class Piece(Plain):
     shape: Shape
     place: Place = Place()
     role: Role = "solid"
+    feel: FeelChoice = FeelChoice()
     solid: SolidValues = SolidValues()
     contact: ContactValues = ContactValues()
     look: Look = Look()

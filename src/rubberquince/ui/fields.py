@@ -107,10 +107,12 @@ class Field(QWidget):
         self.value = value
         self._change = change
         self._shown = 0.0
+        self._usual = value.usual
         name = label(value.name)
         name.setFixedWidth(108)
         self.slider = QSlider(Qt.Orientation.Horizontal)
         self.slider.setRange(0, STEPS)
+        self.slider.setMinimumWidth(36)
         self.slider.setAccessibleName(value.name)
         self.edit = NumberEdit(value.name, value.unit)
         self.edit.setFixedWidth(76)
@@ -130,15 +132,17 @@ class Field(QWidget):
         self.slider.valueChanged.connect(self._slid)
         self.edit.typed.connect(self._set)
         self.edit.refused.connect(self.refused)
-        self.reset.clicked.connect(lambda: self._set(self.value.usual or 0.0))
+        self.reset.clicked.connect(lambda: self._set(self._usual or 0.0))
 
-    def show_value(self, number: float) -> None:
+    def show_value(self, number: float, usual: float | None = None) -> None:
+        """Show a value, and what reset would bring back where that depends on the piece."""
         self._shown = number
+        self._usual = self.value.usual if usual is None else usual
         self.edit.set_value(number)
         self.slider.blockSignals(True)
         self.slider.setValue(round(STEPS * self._share(number)))
         self.slider.blockSignals(False)
-        usual = self.value.usual
+        usual = self._usual
         differs = usual is not None and not math.isclose(number, usual, rel_tol=1e-6, abs_tol=1e-12)
         _mark(self.edit, "differs", differs)
         self.reset.setToolTip(f"Back to {show(usual, self.value.unit)}" if usual is not None else "")
@@ -161,7 +165,7 @@ class Field(QWidget):
 
     def _set(self, number: float) -> None:
         if not self._change(number):
-            self.show_value(self._shown)
+            self.show_value(self._shown, self._usual)
 
 
 def _mark(widget: QWidget, name: str, on: bool) -> None:

@@ -4,13 +4,15 @@ from functools import partial
 from pathlib import Path
 
 import numpy as np
-from PySide6.QtCore import QSettings, QStandardPaths
+from platformdirs import user_state_path
+from PySide6.QtCore import QSettings, QStandardPaths, QTimer
 from PySide6.QtWidgets import QFileDialog, QMessageBox, QWidget
 
 from rubberquince.bake.cache import FrameCache
 from rubberquince.bake.export import export_frame, export_run
 from rubberquince.demos import harvest_fair
 from rubberquince.document.document import Document
+from rubberquince.document.recovery import Keeper, left_behind
 from rubberquince.document.scene import BlockShape, ImportedShape, Look, Piece, Place, Shape, SphereShape
 from rubberquince.document.storage import SUFFIX, load_scene, save_scene
 from rubberquince.errors import QuinceError
@@ -20,6 +22,8 @@ from rubberquince.ui.chores import awake
 from rubberquince.ui.runner import Runner
 
 SCENES = f"Scenes (*{SUFFIX})"
+AUTOSAVE = 20_000           # ms after a change, in which a copy is kept
+MOST_RECENT = 8
 NEW_SIZE = 0.12             # m, of an added shape
 NEW_COLOURS = ("#D9713C", "#8FA65A", "#B65C7A", "#D9A441", "#6F93A8")
 
@@ -30,6 +34,57 @@ class Files:
     def __init__(self, window: QWidget, bench: Bench, runner: Runner) -> None:
         self._window, self._bench, self._runner = window, bench, runner
         self._settings = QSettings("rubberquince", "rubberquince")
+        self._copies = user_state_path("rubberquince") / "unsaved"
+        self._keeper = Keeper(self._copies)
+        self._timer = QTimer(window, singleShot=True, interval=AUTOSAVE)
+        self._timer.timeout.connect(self._keep_copy)
+        bench.scene_changed.connect(lambda *_: self._timer.start() if not self._timer.isActive() else None)
+
+    # --- nothing lost ---------------------------------------------------------------------------------
+
+    def _keep_copy(self) -> None:
+        document = self._bench.document
+        try:
+            if document.unsaved:
+                self._keeper.keep(document.scene, document.meshes, self._bench.path)
+            else:
+                self._keeper.drop()
+        except QuinceError as error:
+            self._bench.say(f"No copy is kept of unsaved changes. {error}")
+
+    def offer_recovery(self) -> bool:
+        """Offer the newest scene that an earlier start left unsaved; True when it was brought back."""
+        left = left_behind(self._copies)
+        if not left:
+            return False
+        wanted = ask_about_recovery(self._window, left[0].name)
+        if wanted:
+            try:
+                scene, meshes = load_scene(left[0].file)
+            except QuinceError as error:
+                self._bench.say(str(error))
+                wanted = False
+            else:
+                self._show(Document(scene, meshes), left[0].of)
+                self._bench.document.mark_unsaved()
+                self._timer.start()
+        for copy in left:
+            copy.discard()
+        return wanted
+
+    def leave(self) -> None:
+        """The window closes: the scene is saved or was given up."""
+        self._timer.stop()
+        self._keeper.drop()
+
+    def recent(self) -> list[Path]:
+        """Scenes opened or saved last that are still there."""
+        names = self._settings.value("recent") or []
+        return [Path(n) for n in ([names] if isinstance(names, str) else names) if Path(n).is_file()]
+
+    def _note_recent(self, path: Path) -> None:
+        names = [str(path.resolve()), *(str(p) for p in self.recent())]
+        self._settings.setValue("recent", list(dict.fromkeys(names))[:MOST_RECENT])
 
     # --- scenes ---------------------------------------------------------------------------------------
 
@@ -53,6 +108,7 @@ class Files:
             self._bench.say(str(error))
             return False
         self._show(Document(scene, meshes), path)
+        self._note_recent(path)
         return True
 
     def save(self) -> bool:
@@ -70,6 +126,8 @@ class Files:
             return False
         document.mark_saved()
         self._bench.path = path
+        self._keeper.drop()
+        self._note_recent(path)
         self._bench.say(f"Saved as “{path.name}”.", False)
         self._bench.scene_changed.emit(document.scene, document.scene)
         return True
@@ -179,6 +237,17 @@ class Files:
             return None
         self._settings.setValue("folder", str(Path(name).parent))
         return Path(name)
+
+
+def ask_about_recovery(window: QWidget, name: str) -> bool:
+    box = QMessageBox(window)
+    box.setWindowTitle("Rubber Quince")
+    box.setText(f"“{name}” was not saved when the program ended last time.")
+    box.setInformativeText("Bring back its last state?")
+    bring = box.addButton("Bring it back", QMessageBox.ButtonRole.AcceptRole)
+    box.addButton("Throw it away", QMessageBox.ButtonRole.DestructiveRole)
+    box.exec()
+    return box.clickedButton() is bring
 
 
 def ask_about_unsaved(window: QWidget, name: str) -> QMessageBox.StandardButton:

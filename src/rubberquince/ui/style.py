@@ -31,6 +31,7 @@ QScrollBar::add-line, QScrollBar::sub-line, QScrollBar::add-page, QScrollBar::su
 #card, #section {{ background: {CARD}; border: 1px solid {LINE}; border-radius: 7px; }}
 #card[chosen="true"] {{ border: 2px solid {QUINCE}; background: {QUINCE_PALE}; }}
 #card:hover {{ border-color: {QUINCE}; }}
+QDialogButtonBox {{ dialogbuttonbox-buttons-have-icons: 0; }}
 #soft {{ color: {SOFT_INK}; }}
 #small {{ color: {SOFT_INK}; font-size: 11px; }}
 #head {{ font-weight: 600; }}

@@ -81,6 +81,8 @@ class MainWindow(QMainWindow):
         scene = self.menus.menu("Scene")
         add(scene, "New", files.new, key.New)
         add(scene, "Open…", files.open, key.Open)
+        self._again = scene.addMenu("Open again")
+        scene.aboutToShow.connect(self._list_recent)
         add(scene, "Open the harvest fair", files.demo)
         scene.addSeparator()
         add(scene, "Save", files.save, key.Save)
@@ -126,6 +128,12 @@ class MainWindow(QMainWindow):
         if self.bench.chosen_id is not None:
             self.bench.document.remove_piece(self.bench.chosen_id)
 
+    def _list_recent(self) -> None:
+        self._again.clear()
+        for path in self.files.recent():
+            self._again.addAction(path.name, partial(self.files.open, path)).setToolTip(str(path))
+        self._again.setEnabled(not self._again.isEmpty())
+
     def _turn_ground(self) -> None:
         self.bench.set_value("turn the ground on or off", "run.ground", not self.bench.scene.run.ground)
 
@@ -154,7 +162,9 @@ class MainWindow(QMainWindow):
 
     def open_first(self, path: Path | None, demo: bool) -> None:
         """What the window opens with."""
-        if demo:
+        if self.files.offer_recovery():
+            pass                            # what was nearly lost goes before what was asked for
+        elif demo:
             self.files.demo()
         elif path is not None:
             self.files.open(path)
@@ -167,6 +177,7 @@ class MainWindow(QMainWindow):
             event.ignore()
             return
         self.player.halt()
+        self.files.leave()
         self._settings.setValue("window", self.saveGeometry())
         self.runner.close()
         self.view_zone.view.close_renderer()

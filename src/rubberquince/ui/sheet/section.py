@@ -41,6 +41,10 @@ class Section(QFrame):
     def summary(self, piece: Piece) -> str:
         return ""
 
+    def usual(self, piece: Piece, path: str) -> float | None:
+        """What reset brings back; None where the field itself knows."""
+        return None
+
     def refresh(self, piece: Piece) -> None:
         """Show the values of a piece."""
         text = self.summary(piece)
@@ -50,7 +54,7 @@ class Section(QFrame):
             number: object = piece
             for name in path.split("."):
                 number = number[int(name)] if isinstance(number, tuple) else getattr(number, name)
-            field.show_value(float(number))         # type: ignore[arg-type]
+            field.show_value(float(number), self.usual(piece, path))         # type: ignore[arg-type]
 
     def add_field(self, value: Value) -> Field:
         """A row for a number of the chosen piece at ``value.path``; a digit in it means an item of a tuple."""

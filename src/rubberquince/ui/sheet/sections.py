@@ -1,22 +1,23 @@
 """The sections of the sheet, in the order of the work."""
 
 from PySide6.QtGui import QColor
-from PySide6.QtWidgets import QColorDialog, QComboBox, QHBoxLayout, QLineEdit, QPushButton
+from PySide6.QtWidgets import QColorDialog, QComboBox, QHBoxLayout, QLineEdit, QPushButton, QWidget
 
 from rubberquince.document.bodies import piece_points, resting_height, unit_mesh
+from rubberquince.document.feels import FEELS, OWN, usual, with_feel
 from rubberquince.document.scene import (
     BlockShape,
     ContactValues,
+    FeelChoice,
     ImportedShape,
     Piece,
     RevolvedShape,
-    SolidValues,
     SphereShape,
 )
 from rubberquince.errors import QuinceError
 from rubberquince.ui.bench import Bench
-from rubberquince.ui.fields import Value, WholeEdit
-from rubberquince.ui.parts import label, row
+from rubberquince.ui.fields import NumberEdit, Value, WholeEdit
+from rubberquince.ui.parts import column, framed, label, row
 from rubberquince.ui.sheet.section import Section
 from rubberquince.units import show
 
@@ -154,6 +155,24 @@ class FeelSection(Section):
             self.role.setItemData(self.role.count() - 1, tip, 3)
         self.role.activated.connect(self._set_role)
         self.rows.addLayout(_line("Role", self.role))
+        self.feel, self.second = QComboBox(), QComboBox()
+        for box, none, name in ((self.feel, "own values", "Feel"), (self.second, "nothing", "Mixed with")):
+            box.setAccessibleName(name)
+            box.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
+            box.setMinimumContentsLength(4)
+            box.addItem(none, OWN)
+            for feel in FEELS.values():
+                box.addItem(feel.name, feel.name)
+                box.setItemData(box.count() - 1, feel.line, 3)
+            box.activated.connect(self._set_feel)
+        self.feel_line = label("", "small", wrap=True)
+        self.share = NumberEdit("Share of the second feel", "%")
+        self.share.setFixedWidth(52)
+        self.share.typed.connect(lambda share: self._set_feel(share=share))
+        self.share.refused.connect(bench.say)
+        self._feel_rows = framed(column(_line("Feel", self.feel), _line("Mixed with", self.second, self.share),
+                                        self.feel_line, gap=5), "plain")
+        self.rows.addWidget(self._feel_rows)
         self.cells = WholeEdit("Cells across", 2, 60)
         self.cells.setFixedWidth(56)
         self.cells.setToolTip("Cells across the smallest side: more bend and fold finer, and take longer")
@@ -178,7 +197,8 @@ class FeelSection(Section):
         self.rows.addLayout(_line("Looks like", self.material, self.colour))
 
     def summary(self, piece: Piece) -> str:
-        return ROLES[piece.role][0]
+        feel = f" · {_feel_name(piece)}" if piece.role == "solid" and piece.feel.name else ""
+        return ROLES[piece.role][0] + feel
 
     def refresh(self, piece: Piece) -> None:
         super().refresh(piece)
@@ -187,8 +207,16 @@ class FeelSection(Section):
         self.colour.setStyleSheet(f"background: {piece.look.colour};")
         self.colour.setToolTip(f"Colour {piece.look.colour}")
         solid = piece.role == "solid"
-        for widget in (self._cells_label, self.cells, self._cells_count):
+        for widget in (self._cells_label, self.cells, self._cells_count, self._feel_rows):
             widget.setVisible(solid)
+        choice = piece.feel
+        self.feel.setCurrentIndex(max(self.feel.findData(choice.name), 0))
+        self.second.setCurrentIndex(max(self.second.findData(choice.mixed_with), 0))
+        self.second.setEnabled(choice.name in FEELS)
+        self.share.setVisible(bool(choice.mixed_with))
+        self.share.set_value(choice.share)
+        self.feel_line.setText(FEELS[choice.name].line if choice.name in FEELS else "")
+        self.feel_line.setVisible(choice.name in FEELS)
         if solid:
             self.cells.set_value(piece.solid.cells)
             self._cells_count.setText(self._cell_text(piece))
@@ -196,6 +224,22 @@ class FeelSection(Section):
     def _cell_text(self, piece: Piece) -> str:
         edge = min(piece.place.size) / piece.solid.cells
         return f"of {show(edge, self.bench.scene.length_unit)}"
+
+    def _set_feel(self, _index: int = 0, share: float | None = None) -> None:
+        """Values of the chosen feel, or of the mixture; a second feel starts with an even share."""
+        piece = self.bench.chosen
+        if piece is None:
+            return
+        second = self.second.currentData() if self.feel.currentData() else OWN
+        if share is None:
+            share = piece.feel.share if piece.feel.mixed_with and second else 0.5
+        try:
+            choice = FeelChoice(name=self.feel.currentData(), mixed_with=second, share=share if second else 0.0)
+        except ValueError:
+            self.bench.say("The share of the second feel should be between 0 and 100 %.")
+            self.refresh(piece)
+            return
+        self.bench.document.push("change feel", self.bench.scene.with_piece(with_feel(piece, choice)))
 
     def _set_role(self) -> None:
         self._set("change role", "role", self.role.currentData())
@@ -220,20 +264,21 @@ class SpringsSection(Section):
 
     def __init__(self, bench: Bench) -> None:
         super().__init__(bench)
-        usual = SolidValues()
         self.add_field(Value("Stiffness", "solid.stiffness", "kPa", 200.0, 1e6,
                              "How hard it is to stretch and squeeze, in kPa: jelly 1 – 10, foam 10 – 50, rubber 500",
-                             log=True, usual=usual.stiffness))
+                             log=True))
         self.add_field(Value("Keeps its volume", "solid.keeps_volume", "%", 0.0, 1.0,
-                             "How much it bulges when squeezed: 0 % like cork, 100 % like water in a skin",
-                             usual=usual.keeps_volume))
+                             "How much it bulges when squeezed: 0 % like cork, 100 % like water in a skin"))
         self.add_field(Value("Wobble halves in", "solid.wobble_halves", "s", 0.02, 5.0,
-                             "Seconds in which a wobble becomes half as wide", log=True, usual=usual.wobble_halves))
+                             "Seconds in which a wobble becomes half as wide", log=True))
         self.add_field(Value("Density", "solid.density", "kg/l", 20.0, 5000.0,
-                             "Weight of a litre, in kg: water 1, foam 0.05, rubber 1.1", log=True, usual=usual.density))
+                             "Weight of a litre, in kg: water 1, foam 0.05, rubber 1.1", log=True))
 
     def applies(self, piece: Piece) -> bool:
         return piece.role == "solid"
+
+    def usual(self, piece: Piece, path: str) -> float | None:
+        return usual(piece)[path.rpartition(".")[2]]
 
     def summary(self, piece: Piece) -> str:
         return f"{show(piece.solid.stiffness, 'kPa')} · halves in {show(piece.solid.wobble_halves, 's')}"
@@ -260,11 +305,19 @@ class ContactSection(Section):
         return f"gap {show(piece.contact.gap, 'mm')} · friction {show(piece.contact.friction, '')}"
 
 
-def _line(name: str, *widgets: QComboBox | QLineEdit | QPushButton) -> QHBoxLayout:
+def _line(name: str, *widgets: QWidget) -> QHBoxLayout:
     title = label(name)
     title.setFixedWidth(108)
     title.setBuddy(widgets[0])
     return row(title, *widgets, gap=5)
+
+
+def _feel_name(piece: Piece) -> str:
+    """The feel in words; a star says that values were changed since."""
+    choice = piece.feel
+    name = f"{choice.name} + {choice.share:.0%} {choice.mixed_with}" if choice.mixed_with else choice.name
+    values = piece.solid.model_dump()
+    return name + ("" if all(values[k] == v for k, v in usual(piece).items()) else " *")
 
 
 def _divisions(piece: Piece) -> tuple[int, ...]:

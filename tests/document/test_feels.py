@@ -1,0 +1,44 @@
+"""Named feels and their mixtures."""
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from rubberquince.bake.assemble import material_of, run_key
+from rubberquince.document.feels import FEELS, mixed, usual, with_feel
+from rubberquince.document.scene import FeelChoice, Scene, SolidValues, changed
+from scenes import ball
+
+names = st.sampled_from(sorted(FEELS))
+
+
+@pytest.mark.parametrize("name", sorted(FEELS))
+def test_every_feel_is_a_whole_set_of_values(name):
+    piece = with_feel(ball(), FeelChoice(name=name))
+    assert piece.feel.name == name and 0.25 <= material_of(piece.solid).poisson <= 0.495
+    assert usual(piece) == {k: getattr(piece.solid, k) for k in usual(piece)}
+    assert len(FEELS[name].line) > 10
+
+
+def test_the_usual_solid_is_set_jelly():
+    assert usual(ball()) == mixed(FeelChoice()) == {k: getattr(SolidValues(), k) for k in mixed(FeelChoice())}
+
+
+@given(names, names, st.floats(0.0, 1.0))
+def test_a_mixture_lies_between_its_two(one, two, share):
+    values = mixed(FeelChoice(name=one, mixed_with=two, share=share))
+    for key, value in values.items():
+        low, high = sorted((getattr(FEELS[one], key), getattr(FEELS[two], key)))
+        assert low * (1 - 1e-5) <= value <= high * (1 + 1e-5)
+
+
+def test_half_way_between_a_soft_and_a_hard_feel_is_their_geometric_mean():
+    values = mixed(FeelChoice(name="set jelly", mixed_with="soft rubber", share=0.5))
+    assert values["stiffness"] == pytest.approx((4200 * 400e3) ** 0.5, rel=1e-4)
+
+
+def test_own_values_stay_as_they_are_and_frames_depend_on_values_only():
+    stiff = changed(ball(), "solid.stiffness", 9000.0)
+    own = with_feel(stiff, FeelChoice(name=""))
+    assert own.solid == stiff.solid and own.feel.name == ""
+    assert run_key(Scene(pieces=(own,))) == run_key(Scene(pieces=(stiff,)))
