@@ -93,6 +93,7 @@ class Stepper:
         self.state = State(rest.copy(), zero, rest.copy(), zero.copy())
         self._skin = self.world.skin.points.copy()
         self._skin_move = np.zeros_like(self._skin)
+        self._falls = True
         self._late_motion = np.zeros(rest.shape, np.float32)
         self._pushes, self._distance = np.zeros(0, bool), np.zeros(0)
         self.frequencies = np.zeros(len(spec.solids))
@@ -160,6 +161,7 @@ class Stepper:
 
     def _forget(self) -> None:
         """Drop what was kept for speed, so that a frame depends on the state before it and nothing else."""
+        self._falls = True                  # which guess held in the substep before: it is tried first
         self.touching.forget()
         self.system.stale()
 
@@ -222,20 +224,22 @@ class Stepper:
     def _predict(self, scheme: _Scheme) -> tuple[np.ndarray, float, bool]:
         """Where Newton starts, deflected by contact: the free motion if that has less energy than staying.
 
-        Else going on as before: friction is so steep at rest that what slides must be seen sliding from
+        Else going on as before (or the other way round, where that held last): friction is so steep at rest that what slides must be seen sliding from
         the start of a step.  Returns the place, its energy short of contact, and whether a body had to be
         held back.
         """
         x, free = self.state.x, self.world.free[:, None]
         bulk = self._bulk(x, scheme)
         stay: float | None = None
-        for guess in (scheme.target - x, scheme.steady):
+        falls, goes_on = scheme.target - x, scheme.steady
+        for guess in (falls, goes_on) if self._falls else (goes_on, falls):
             move = guess * free
             held_back = self._limit(PREDICTOR, x, move)
             if stay is None:                 # known once the contacts here are listed
                 stay = bulk + self._contact(x) + scheme.rounding
             ahead = self._bulk(x + move, scheme)
             if ahead + self._contact(x + move) <= stay:
+                self._falls = guess is falls
                 return x + move, ahead, held_back
         return x, bulk, False
 
