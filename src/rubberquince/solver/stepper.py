@@ -224,9 +224,9 @@ class Stepper:
     def _predict(self, scheme: _Scheme) -> tuple[np.ndarray, float, bool]:
         """Where Newton starts, deflected by contact: the free motion if that has less energy than staying.
 
-        Else going on as before (or the other way round, where that held last): friction is so steep at rest that what slides must be seen sliding from
-        the start of a step.  Returns the place, its energy short of contact, and whether a body had to be
-        held back.
+        Else going on as before: friction is so steep at rest that what slides must be seen sliding from the
+        start of a step.  The guess that held last is tried first.  Returns the place, its energy short of
+        contact, and whether a body had to be held back.
         """
         x, free = self.state.x, self.world.free[:, None]
         bulk = self._bulk(x, scheme)
