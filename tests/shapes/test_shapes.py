@@ -6,7 +6,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from rubberquince.errors import ShapeError
-from rubberquince.shapes import primitives
+from rubberquince.shapes import primitives, profiles
 from rubberquince.shapes.lattice import build_lattice
 from rubberquince.shapes.polymesh import PolyMesh, edges_of, is_closed, volume
 
@@ -14,8 +14,11 @@ DOME = np.array([[0.0, 0.0], [0.5, 0.0], [0.5, 0.3], [0.3, 0.8], [0.0, 1.0]])
 
 
 @pytest.mark.parametrize("mesh", [primitives.block((3, 4, 5)), primitives.sphere(24, 12),
+                                  primitives.cushion(9, 0.6),
+                                  primitives.revolved(np.array(profiles.capsule())[:, :2], 24),
+                                  primitives.revolved(np.array(profiles.disc())[:, :2], 24),
                                   primitives.revolved(DOME, 32), primitives.revolved(DOME, 48, 8, np.full(5, 0.2))],
-                         ids=["block", "sphere", "dome", "fluted dome"])
+                         ids=["block", "sphere", "cushion", "capsule", "disc", "dome", "fluted dome"])
 def test_primitives_are_closed_and_fill_the_unit_box(mesh):
     assert is_closed(mesh.triangles)
     low, high = mesh.bounds()
@@ -23,6 +26,23 @@ def test_primitives_are_closed_and_fill_the_unit_box(mesh):
     assert volume(mesh.points, mesh.triangles) > 0.2
     faces, points = len(mesh.triangles), len(mesh.points)
     assert points - len(edges_of(mesh.triangles)) + faces == 2          # Euler's formula for a sphere
+
+
+def test_a_torus_is_closed_with_one_hole_and_the_volume_of_its_kind():
+    mesh = primitives.torus(96, 48, 0.4)
+    assert is_closed(mesh.triangles)
+    assert len(mesh.points) - len(edges_of(mesh.triangles)) + len(mesh.triangles) == 0
+    outer, tube = 0.5, 0.5 * 0.2 / 1.0          # in the unit box's plane: ring radius 0.4, tube 0.1
+    round_box = mesh.points * [1.0, 2 * tube, 1.0]
+    assert volume(round_box, mesh.triangles) == pytest.approx(2 * np.pi ** 2 * (outer - tube) * tube ** 2, rel=5e-3)
+
+
+def test_a_cushion_is_pinched_at_its_rim():
+    mesh = primitives.cushion(16, 1.0)
+    rim = np.abs(mesh.points[:, 1]) < 1e-9
+    assert rim.sum() == 4 * 16                  # the two sheets share their rim and nothing else
+    middle = mesh.points[rim & (np.abs(mesh.points[:, 2]) < 1e-9)]
+    assert np.abs(middle[:, 0]).max() < 0.45    # the sides are drawn in
 
 
 def test_volumes_are_those_of_the_solids():

@@ -206,6 +206,23 @@ def test_shapes_are_added_above_everything_and_dropped(window, qtbot):
     assert heights[0] > heights[-1] and np.isfinite(heights).all()
 
 
+@pytest.mark.parametrize("name", ["capsule", "disc", "torus", "cushion"])
+def test_every_shape_can_be_added_divided_and_dropped(window, qtbot, name):
+    window.menus.actions[f"Add a {name}"].trigger()
+    window.bench.set_value("shorter", "run.last", 10)
+    window.bench.set_value("quick", "run.quality", "draft")
+    count = len(window.view_zone.view.stage.bodies[window.bench.chosen_id].rest)
+    section = window.sheet.section("Shape")
+    section.fold.setChecked(True)
+    if not section.divisions[0].isHidden():
+        type_into(section.divisions[0], "12")
+        assert len(window.view_zone.view.stage.bodies[window.bench.chosen_id].rest) < count
+    play_to_end(window, qtbot)
+    readings = window.runner.readings(window.bench.chosen_id)[1:11]
+    assert np.isfinite(readings).all() and readings[-1, 4] < readings[0, 4]
+    assert not any(c.trouble for c in window.checks.shown)
+
+
 def test_a_mesh_is_imported_made_a_collider_and_kept_through_saving(window, tmp_path, monkeypatch):
     mesh = primitives.block((2, 1, 2))
     write_obj(tmp_path / "crate.obj", [Exported("crate", mesh, mesh.points * [0.3, 0.1, 0.2])])

@@ -6,12 +6,14 @@ import numpy as np
 
 from rubberquince.document.scene import (
     BlockShape,
+    CushionShape,
     ImportedShape,
     Piece,
     Place,
     RevolvedShape,
     Shape,
     SphereShape,
+    TorusShape,
 )
 from rubberquince.errors import ShapeError
 from rubberquince.shapes import primitives
@@ -21,11 +23,15 @@ Meshes = dict[str, PolyMesh]
 
 
 @lru_cache(maxsize=64)
-def _primitive(shape: BlockShape | SphereShape | RevolvedShape) -> PolyMesh:
+def _primitive(shape: BlockShape | SphereShape | TorusShape | CushionShape | RevolvedShape) -> PolyMesh:
     if isinstance(shape, BlockShape):
         return primitives.block(shape.divisions)
     if isinstance(shape, SphereShape):
         return primitives.sphere(shape.around, shape.rings)
+    if isinstance(shape, TorusShape):
+        return primitives.torus(shape.around, shape.sides, shape.thickness)
+    if isinstance(shape, CushionShape):
+        return primitives.cushion(shape.divisions, shape.pinch)
     profile = primitives.resampled(np.array(shape.profile, float), shape.bands)
     return primitives.revolved(profile[:, :2], shape.around, shape.flutes, profile[:, 2])
 

@@ -41,6 +41,23 @@ class SphereShape(Plain):
     rings: int = Field(24, ge=3, le=200)
 
 
+class TorusShape(Plain):
+    """A ring; ``thickness`` 0 .. 1 of the tube: at 1 the hole closes."""
+
+    kind: Literal["torus"] = "torus"
+    around: int = Field(64, ge=6, le=400)
+    sides: int = Field(24, ge=3, le=200)
+    thickness: float = Field(0.6, ge=0.05, le=0.98)
+
+
+class CushionShape(Plain):
+    """Two square sheets sewn along their rim; ``pinch`` 0 .. 1 draws the sides in."""
+
+    kind: Literal["cushion"] = "cushion"
+    divisions: int = Field(28, ge=2, le=200)
+    pinch: float = Field(0.5, ge=0.0, le=1.0)
+
+
 class RevolvedShape(Plain):
     """A profile of (radius, height, flute depth) turned about y, radius swelling ``flutes`` times around."""
 
@@ -61,7 +78,8 @@ class ImportedShape(Plain):
     mesh: str = Field(pattern=r"^[0-9a-f]{32}$")
 
 
-Shape = Annotated[BlockShape | SphereShape | RevolvedShape | ImportedShape, Field(discriminator="kind")]
+Shape = Annotated[BlockShape | SphereShape | TorusShape | CushionShape | RevolvedShape | ImportedShape,
+                  Field(discriminator="kind")]
 
 
 class Place(Plain):

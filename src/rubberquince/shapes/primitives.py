@@ -57,6 +57,62 @@ def sphere(around: int, rings: int) -> PolyMesh:
     return revolved(profile, around)
 
 
+def torus(around: int, sides: int, thickness: float) -> PolyMesh:
+    """A ring about y; ``thickness`` 0 .. 1 is the tube's radius in parts of the ring's outer radius, halved."""
+    tube = 0.5 * thickness
+    u, v = np.meshgrid(np.arange(around) * 2 * np.pi / around, np.arange(sides) * 2 * np.pi / sides, indexing="ij")
+    reach = (1.0 - tube) + tube * np.cos(v)
+    points = np.stack([reach * np.sin(u), tube * np.sin(v), reach * np.cos(u)], axis=2).reshape(-1, 3)
+    a, b = np.meshgrid(np.arange(around), np.arange(sides), indexing="ij")
+    return _quads(points, _wrapped(a, b, around, sides), _corners(a, b, sides + 1),
+                  _grid_uvs(around, sides))
+
+
+def cushion(divisions: int, pinch: float) -> PolyMesh:
+    """Two square sheets sewn along their rim and filled; ``pinch`` 0 .. 1 draws the sides in between the corners."""
+    n = divisions
+    t = np.linspace(-1.0, 1.0, n + 1)
+    u, v = np.meshgrid(t, t, indexing="ij")
+    x, z = u * (1.0 - 0.16 * pinch * (1.0 - v * v)), v * (1.0 - 0.16 * pinch * (1.0 - u * u))
+    y = np.sqrt((1.0 - u ** 4) * (1.0 - v ** 4)) ** 0.9
+    rim = (np.abs(u) == 1.0) | (np.abs(v) == 1.0)
+    top = np.arange((n + 1) ** 2).reshape(n + 1, n + 1)
+    below = np.where(rim, top, 0)
+    below[~rim] = (n + 1) ** 2 + np.arange((~rim).sum())
+    points = np.concatenate([np.stack([x, y, z], axis=2).reshape(-1, 3),
+                             np.stack([x[~rim], -y[~rim], z[~rim]], axis=1)])
+    a, b = np.meshgrid(np.arange(n), np.arange(n), indexing="ij")
+
+    def sheet(number: np.ndarray) -> np.ndarray:
+        return np.stack([number[a, b], number[a, b + 1], number[a + 1, b + 1], number[a + 1, b]], axis=2).reshape(-1, 4)
+
+    uv_faces = _corners(a, b, n + 1)
+    return _quads(points, np.concatenate([sheet(top), sheet(below)[:, ::-1]]),
+                  np.concatenate([uv_faces, uv_faces[:, ::-1]]), _grid_uvs(n, n))
+
+
+def _quads(points: np.ndarray, faces: np.ndarray, uv_faces: np.ndarray, uvs: np.ndarray) -> PolyMesh:
+    return PolyMesh(_fit_unit(points), np.full(len(faces), 4, np.int32), faces.reshape(-1).astype(np.int32),
+                    uvs, uv_faces.reshape(-1).astype(np.int32))
+
+
+def _wrapped(a: np.ndarray, b: np.ndarray, rows: int, columns: int) -> np.ndarray:
+    """Corners (faces, 4) of the cells of a grid that closes on itself both ways."""
+    return np.stack([i % rows * columns + j % columns
+                     for i, j in ((a, b), (a + 1, b), (a + 1, b + 1), (a, b + 1))], axis=2).reshape(-1, 4)
+
+
+def _corners(a: np.ndarray, b: np.ndarray, width: int) -> np.ndarray:
+    """Corners (faces, 4) of the cells of an open grid of points, ``width`` points a row."""
+    return np.stack([i * width + j for i, j in ((a, b), (a + 1, b), (a + 1, b + 1), (a, b + 1))],
+                    axis=2).reshape(-1, 4)
+
+
+def _grid_uvs(rows: int, columns: int) -> np.ndarray:
+    u, v = np.meshgrid(np.linspace(0, 1, rows + 1), np.linspace(0, 1, columns + 1), indexing="ij")
+    return np.stack([u, v], axis=2).reshape(-1, 2).astype(np.float32)
+
+
 def revolved(profile: np.ndarray, around: int, flutes: int = 0, depth: np.ndarray | None = None) -> PolyMesh:
     """Turn ``profile`` (k, 2) of (radius, height), bottom to top, about y; closed where radius is 0.
 

@@ -35,6 +35,24 @@ def shoot_frames(app: QApplication, window: MainWindow, path: Path) -> None:
     print(path)
 
 
+def shoot_shapes(app: QApplication, window: MainWindow, path: Path) -> None:
+    """One of every shape, dropped on the floor."""
+    window.bench.document.mark_saved()
+    window.files.new()
+    for k, add in enumerate(("cushion", "torus", "capsule", "disc", "block", "sphere")):
+        getattr(window.files, f"add_{add}")()
+        place = (0.28 * (k % 3) - 0.28, 0.1, 0.3 * (k // 3))
+        window.bench.set_value("move", "place.position", place, window.bench.chosen_id)
+    window.bench.set_value("change look", "look.material", "matte", window.bench.scene.pieces[0].id)
+    window.bench.set_value("shorten the run", "run.last", 30)
+    window.view_zone.frame_all()
+    window.player.bake()
+    wait(app, PATIENCE, lambda: not window.runner.computing)
+    window.player.go(30)
+    window.bench.choose("")
+    shoot(app, window, path)
+
+
 def make_all(app: QApplication, folder: Path) -> None:
     folder.mkdir(parents=True, exist_ok=True)
     window = MainWindow()
@@ -66,6 +84,7 @@ def make_all(app: QApplication, folder: Path) -> None:
         window.sheet.section(title).fold.setChecked(True)
     window.view_zone.frame_all()
     shoot(app, window, folder / "overlap.png")
+    shoot_shapes(app, window, folder / "shapes.png")
     shortcuts = Shortcuts(window, window.menus.actions)
     shortcuts.show()
     wait(app, 0.3)

@@ -13,10 +13,23 @@ from rubberquince.bake.export import export_frame, export_run
 from rubberquince.demos import harvest_fair
 from rubberquince.document.document import Document
 from rubberquince.document.recovery import Keeper, left_behind
-from rubberquince.document.scene import BlockShape, ImportedShape, Look, Piece, Place, Shape, SphereShape
+from rubberquince.document.scene import (
+    BlockShape,
+    CushionShape,
+    ImportedShape,
+    Look,
+    Piece,
+    Place,
+    RevolvedShape,
+    Shape,
+    SolidValues,
+    SphereShape,
+    TorusShape,
+)
 from rubberquince.document.storage import SUFFIX, load_scene, save_scene
 from rubberquince.errors import QuinceError
 from rubberquince.exchange.importing import import_mesh
+from rubberquince.shapes import profiles
 from rubberquince.ui.bench import Bench
 from rubberquince.ui.chores import awake
 from rubberquince.ui.runner import Runner
@@ -24,6 +37,7 @@ from rubberquince.ui.runner import Runner
 SCENES = f"Scenes (*{SUFFIX})"
 AUTOSAVE = 20_000           # ms after a change, in which a copy is kept
 MOST_RECENT = 8
+USUAL_CUBES = 600           # of a new piece, so that it plays at once
 NEW_SIZE = 0.12             # m, of an added shape
 NEW_COLOURS = ("#D9713C", "#8FA65A", "#B65C7A", "#D9A441", "#6F93A8")
 
@@ -153,6 +167,20 @@ class Files:
     def add_sphere(self) -> None:
         self._add("Sphere", SphereShape(), (NEW_SIZE, NEW_SIZE, NEW_SIZE))
 
+    def add_torus(self) -> None:
+        self._add("Torus", TorusShape(), (NEW_SIZE * 1.5, NEW_SIZE * 0.45, NEW_SIZE * 1.5))
+
+    def add_cushion(self) -> None:
+        self._add("Cushion", CushionShape(), (NEW_SIZE * 2.5, NEW_SIZE * 0.9, NEW_SIZE * 2.5))
+
+    def add_capsule(self) -> None:
+        shape = RevolvedShape(name="capsule", profile=profiles.capsule(), around=40, bands=30)
+        self._add("Capsule", shape, (NEW_SIZE * 0.6, NEW_SIZE * 1.2, NEW_SIZE * 0.6))
+
+    def add_disc(self) -> None:
+        shape = RevolvedShape(name="disc", profile=profiles.disc(), around=64, bands=24)
+        self._add("Disc", shape, (NEW_SIZE * 1.5, NEW_SIZE * 0.3, NEW_SIZE * 1.5))
+
     def import_mesh(self, path: Path | None = None) -> None:
         path = path or self._ask_open("Import a mesh", "Meshes (*.obj)")
         if path is None:
@@ -177,7 +205,7 @@ class Files:
         colour = NEW_COLOURS[len(document.scene.pieces) % len(NEW_COLOURS)]
         piece = Piece(id=document.new_id(), name=document.new_name(name), shape=shape, role="solid",
                       place=Place(position=(0.0, round(top + size[1] / 2 + 0.03, 4), 0.0), size=size),
-                      look=Look(material="jelly", colour=colour))
+                      solid=SolidValues(cells=_usual_cells(size)), look=Look(material="jelly", colour=colour))
         document.add_piece(piece)
         self._bench.choose(piece.id)
 
@@ -237,6 +265,12 @@ class Files:
             return None
         self._settings.setValue("folder", str(Path(name).parent))
         return Path(name)
+
+
+def _usual_cells(size: tuple[float, float, float]) -> int:
+    """Cells across the smallest side that fill the box with about as many cells whatever its shape."""
+    edge = (size[0] * size[1] * size[2] / USUAL_CUBES) ** (1 / 3)
+    return int(np.clip(round(min(size) / edge), 2, 12))
 
 
 def ask_about_recovery(window: QWidget, name: str) -> bool:

@@ -98,6 +98,8 @@ class MainWindow(QMainWindow):
         piece = self._add_menu = self.menus.menu("Piece")
         add(piece, "Add a block", files.add_block, "Ctrl+B")
         add(piece, "Add a sphere", files.add_sphere, "Ctrl+Shift+B")
+        for name in ("capsule", "disc", "torus", "cushion"):
+            add(piece, f"Add a {name}", getattr(files, f"add_{name}"))
         add(piece, "Import a mesh…", files.import_mesh, "Ctrl+I")
         piece.addSeparator()
         self._remove = add(piece, "Remove the chosen piece", self._remove_chosen, key.Delete)

@@ -121,6 +121,7 @@ class LineUp(QScrollArea):
         while len(self.cards) > len(scene.pieces):
             card = self.cards.pop()
             self._cards.removeWidget(card)
+            card.hide()
             card.deleteLater()
         while len(self.cards) < len(scene.pieces):
             card = Card()

@@ -12,7 +12,6 @@ from rubberquince.document.scene import (
     ImportedShape,
     Piece,
     RevolvedShape,
-    SphereShape,
 )
 from rubberquince.errors import QuinceError
 from rubberquince.ui.bench import Bench
@@ -24,6 +23,8 @@ from rubberquince.units import show
 ROLES = {"solid": ("Solid", "moves and deforms: jelly, foam, rubber"),
          "collider": ("Collider", "stands still; solids meet it"),
          "scenery": ("Scenery", "is only seen")}
+DIVISIONS = {"sphere": (("around", (6, 400)), ("rings", (3, 200))),
+             "torus": (("around", (6, 400)), ("sides", (3, 200))), "cushion": (("divisions", (2, 200)),)}
 SIDES = ("Width", "Height", "Depth")
 
 
@@ -76,8 +77,8 @@ class ShapeSection(Section):
         for k, box in enumerate(self.divisions):
             box.setVisible(k < len(counts))
             if k < len(counts):
-                box.set_bounds(*(1, 200) if isinstance(piece.shape, BlockShape) else ((6, 400), (3, 200))[k])
-                box.set_value(counts[k])
+                box.set_bounds(*counts[k][1])
+                box.set_value(counts[k][0])
         try:
             mesh = unit_mesh(piece.shape, self.bench.document.meshes)
             text = f"{len(mesh.points):,} vertices · {len(mesh.face_sizes):,} faces".replace(",", " ")
@@ -96,12 +97,12 @@ class ShapeSection(Section):
         piece = self.bench.chosen
         if piece is None:
             return
-        counts = [*_divisions(piece)]
-        counts[k] = count
         if isinstance(piece.shape, BlockShape):
+            counts = [*piece.shape.divisions]
+            counts[k] = count
             self.bench.set_value("change divisions", "shape.divisions", tuple(counts), piece.id)
-        elif isinstance(piece.shape, SphereShape):
-            self.bench.set_value("change divisions", "shape." + ("around", "rings")[k], count, piece.id)
+        else:
+            self.bench.set_value("change divisions", f"shape.{DIVISIONS[piece.shape.kind][k][0]}", count, piece.id)
 
 
 class PlaceSection(Section):
@@ -320,9 +321,8 @@ def _feel_name(piece: Piece) -> str:
     return name + ("" if all(values[k] == v for k, v in usual(piece).items()) else " *")
 
 
-def _divisions(piece: Piece) -> tuple[int, ...]:
+def _divisions(piece: Piece) -> list[tuple[int, tuple[int, int]]]:
+    """(count, its bounds) for each direction that a shape is divided in."""
     if isinstance(piece.shape, BlockShape):
-        return piece.shape.divisions
-    if isinstance(piece.shape, SphereShape):
-        return piece.shape.around, piece.shape.rings
-    return ()
+        return [(count, (1, 200)) for count in piece.shape.divisions]
+    return [(getattr(piece.shape, name), bounds) for name, bounds in DIVISIONS.get(piece.shape.kind, ())]
