@@ -2,6 +2,7 @@
 
 import numpy as np
 import pytest
+import trimesh
 from hypothesis import given, settings
 from hypothesis import strategies as st
 from pxr import Usd, UsdGeom
@@ -11,7 +12,7 @@ from rubberquince.exchange.exporting import Exported, write_obj, write_usd
 from rubberquince.exchange.importing import import_mesh
 from rubberquince.exchange.reader import read_obj
 from rubberquince.shapes import primitives
-from rubberquince.shapes.polymesh import PolyMesh, volume
+from rubberquince.shapes.polymesh import PolyMesh, is_closed, volume
 
 QUADS = """# a crate of two groups, one corner shared by texture only
 o crate
@@ -138,3 +139,42 @@ def test_writing_where_one_cannot_is_one_sentence(tmp_path):
 def test_reading_can_be_stopped(crate):
     with pytest.raises(ShapeError, match="was stopped; the scene is as it was"):
         import_mesh(crate, stopped=lambda: True)
+
+
+@pytest.mark.parametrize("suffix", [".ply", ".stl", ".off", ".glb"])
+def test_triangle_formats_are_read_and_mended(tmp_path, suffix):
+    mesh = primitives.torus(24, 12, 0.5)
+    path = tmp_path / f"ring{suffix}"
+    trimesh.Trimesh(mesh.points * [0.3, 0.1, 0.3], mesh.triangles, process=False).export(path)
+    imported = import_mesh(path)
+    assert np.allclose(imported.size, mesh.bounds()[1] * [0.6, 0.2, 0.6], atol=1e-4)
+    assert is_closed(imported.mesh.triangles) and len(imported.mesh.points) == len(mesh.points)
+    assert bool(imported.notes) == (suffix == ".stl")       # which repeats every point
+    path.write_bytes(path.read_bytes()[:-len(path.read_bytes()) // 3])
+    try:
+        import_mesh(path)
+    except ShapeError as error:
+        assert "\n" not in str(error) and str(error).endswith(".")
+
+
+def test_what_was_handed_over_as_usd_can_be_imported_again(tmp_path, crate):
+    mesh = read_obj(crate)
+    write_usd(tmp_path / "crate.usdc", [], [Exported("Crate", mesh, mesh.points)], 24.0, [(1, [mesh.points + 1.0])])
+    imported = import_mesh(tmp_path / "crate.usdc")
+    assert imported.mesh.face_sizes.tolist() == [4] * 6 and np.allclose(imported.centre, [2, 1.5, 2.5])
+    (tmp_path / "bad.usdc").write_bytes((tmp_path / "crate.usdc").read_bytes()[:300])
+    with pytest.raises(ShapeError, match="cannot be read as USD"):
+        import_mesh(tmp_path / "bad.usdc")
+
+
+def test_a_usd_in_centimetres_with_z_up_is_set_upright(tmp_path):
+    stage = Usd.Stage.CreateNew(str(tmp_path / "up.usda"))
+    UsdGeom.SetStageUpAxis(stage, UsdGeom.Tokens.z)
+    UsdGeom.SetStageMetersPerUnit(stage, 0.01)
+    box = primitives.block((1, 1, 1))
+    mesh = UsdGeom.Mesh.Define(stage, "/box")
+    mesh.CreatePointsAttr([tuple(map(float, p)) for p in box.points * [10, 20, 40]])
+    mesh.CreateFaceVertexCountsAttr(box.face_sizes.tolist())
+    mesh.CreateFaceVertexIndicesAttr(box.face_points.tolist())
+    stage.Save()
+    assert np.allclose(import_mesh(tmp_path / "up.usda").size, [0.1, 0.4, 0.2])

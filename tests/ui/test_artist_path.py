@@ -2,7 +2,6 @@
 
 import os
 import signal
-import time
 
 import numpy as np
 import pytest
@@ -307,10 +306,10 @@ def test_a_range_is_baked_stopped_and_scrubbed(show, qtbot):
     qtbot.waitUntil(lambda: window.runner.left() is not None and window.runner.share() > 0.005, timeout=LONG)
     assert window.strip.bake.text() == "Stop" and "left" in window.strip.status.text()
     assert not window.strip.progress.isHidden()
-    began = time.monotonic()
+    pid = window.runner.solver_pid
     window.strip.bake.click()
     qtbot.waitUntil(lambda: not window.runner.computing, timeout=5000)
-    assert time.monotonic() - began < 1.0
+    assert window.runner.solver_pid == pid          # it stopped by itself, before patience ended
     window.bench.set_value("shorter", "run.last", 12)
     window.strip.bake.click()
     qtbot.waitUntil(lambda: not window.runner.computing, timeout=LONG)
@@ -417,11 +416,11 @@ def test_the_window_stays_awake_while_the_solver_works(show, qtbot):
     window = show(small_scene(last=400, quality="sure", cells=6))
     window.player.bake()
     qtbot.waitUntil(lambda: window.runner.share() > 0.005, timeout=LONG)
-    began, turns = time.monotonic(), 0
-    while time.monotonic() - began < 1.0:
+    done, turns = window.runner._done, 0
+    while window.runner._done < done + 10:
         QTest.qWait(1)
         turns += 1
-    assert turns > 20 and window.runner.computing
+    assert turns >= 10 and window.runner.computing         # the window had its turn between any two frames
     window.player.halt()
 
 

@@ -8,15 +8,19 @@ import re
 import resource
 import sys
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import tinyobjloader
+import trimesh
+from pxr import Tf, Usd, UsdGeom
 
 from rubberquince.errors import ShapeError
 from rubberquince.shapes.polymesh import PolyMesh
 
 MOST_MEMORY = 6 * 1024 ** 3
 REFUSED = 3
+_NO_UVS = np.zeros((0, 2), np.float32)
 NO_NUMBER = re.compile(rb"^\s*v\s[^\n]*(nan|inf)", re.IGNORECASE | re.MULTILINE)     # read as 0 otherwise
 
 
@@ -43,11 +47,57 @@ def read_obj(path: Path) -> PolyMesh:
     return tidy(points, np.concatenate(sizes), np.concatenate(corners), uvs, np.concatenate(uv_corners))
 
 
+def read_triangles(path: Path) -> PolyMesh:
+    """A PLY, STL, OFF or GLB file, all its parts as one mesh in the units of the file."""
+    try:
+        mesh: Any = trimesh.load(path, force="mesh", process=False)
+    except Exception as error:              # each loader raises what it likes
+        raise ShapeError(f"“{path.name}” cannot be read: {_first_line(str(error))[:80]}.") from None
+    faces = np.asarray(getattr(mesh, "faces", np.zeros((0, 3))), np.int64).reshape(-1, 3)
+    if not len(faces):
+        raise ShapeError(f"“{path.name}” holds no faces.")
+    points = np.asarray(mesh.vertices, float).reshape(-1, 3)
+    uvs = np.asarray(getattr(mesh.visual, "uv", None) if hasattr(mesh, "visual") else None)
+    has_uv = uvs.ndim == 2 and len(uvs) == len(points)
+    return tidy(points, np.full(len(faces), 3), faces.reshape(-1), uvs.astype(np.float32) if has_uv else _NO_UVS,
+                faces.reshape(-1) if has_uv else np.zeros(0, np.int64))
+
+
+def read_usd(path: Path) -> PolyMesh:
+    """All meshes of a USD stage as it stands at its start, in metres and with y up."""
+    try:
+        stage = Usd.Stage.Open(str(path))
+    except Tf.ErrorException:
+        raise ShapeError(f"“{path.name}” cannot be read as USD: it is damaged.") from None
+    time, cache = Usd.TimeCode(stage.GetStartTimeCode()), UsdGeom.XformCache()
+    cache.SetTime(time)
+    points, sizes, corners, count = [], [], [], 0
+    for prim in stage.Traverse():
+        mesh = UsdGeom.Mesh(prim)
+        where = mesh.GetPointsAttr().Get(time) if mesh else None
+        if not where or not mesh.GetFaceVertexCountsAttr().Get(time):
+            continue
+        place = np.array(cache.GetLocalToWorldTransform(prim))
+        points.append(np.array(where, float) @ place[:3, :3] + place[3, :3])
+        sizes.append(np.array(mesh.GetFaceVertexCountsAttr().Get(time), np.int64))
+        corners.append(np.array(mesh.GetFaceVertexIndicesAttr().Get(time), np.int64) + count)
+        count += len(where)
+    if not points:
+        raise ShapeError(f"“{path.name}” holds no meshes.")
+    everything = np.concatenate(points) * UsdGeom.GetStageMetersPerUnit(stage)
+    if UsdGeom.GetStageUpAxis(stage) == UsdGeom.Tokens.z:
+        everything = everything[:, [0, 2, 1]] * [1.0, 1.0, -1.0]
+    return tidy(everything, np.concatenate(sizes), np.concatenate(corners), _NO_UVS, np.zeros(0, np.int64))
+
+
 def tidy(points: np.ndarray, sizes: np.ndarray, corners: np.ndarray, uvs: np.ndarray,
          uv_corners: np.ndarray) -> PolyMesh:
     """A checked mesh: faces of fewer than three corners and points without a face are left out."""
     keep = np.repeat(sizes >= 3, sizes)
-    corners, uv_corners, sizes = corners[keep], uv_corners[keep], sizes[sizes >= 3]
+    if len(keep) != len(corners):
+        raise ShapeError("The mesh is damaged: its faces do not add up.")
+    corners, sizes = corners[keep], sizes[sizes >= 3]
+    uv_corners = uv_corners[keep] if len(uv_corners) else uv_corners
     if len(corners) and (corners.min() < 0 or corners.max() >= len(points)):
         raise ShapeError("The mesh is damaged: a face names a point that does not exist.")
     used, index = np.unique(corners, return_inverse=True)
@@ -62,11 +112,15 @@ def _first_line(text: str) -> str:
     return lines[0].rstrip(".").lower() if lines else "the file is damaged"
 
 
+READERS = {".obj": read_obj, **dict.fromkeys((".ply", ".stl", ".off", ".glb"), read_triangles),
+           **dict.fromkeys((".usd", ".usda", ".usdc", ".usdz"), read_usd)}
+
+
 def main() -> int:
     source, target = Path(sys.argv[1]), Path(sys.argv[2])
     resource.setrlimit(resource.RLIMIT_AS, (MOST_MEMORY, MOST_MEMORY))
     try:
-        mesh = read_obj(source)
+        mesh = READERS[source.suffix.lower()](source)
     except ShapeError as error:
         print(error)
         return REFUSED

@@ -28,12 +28,13 @@ from rubberquince.document.scene import (
 )
 from rubberquince.document.storage import SUFFIX, load_scene, save_scene
 from rubberquince.errors import QuinceError
-from rubberquince.exchange.importing import import_mesh
+from rubberquince.exchange.importing import SUFFIXES, import_mesh
 from rubberquince.shapes import profiles
 from rubberquince.ui.bench import Bench
 from rubberquince.ui.chores import awake
 from rubberquince.ui.runner import Runner
 
+MESHES = f"Meshes ({' '.join('*' + suffix for suffix in SUFFIXES)})"
 SCENES = f"Scenes (*{SUFFIX})"
 AUTOSAVE = 20_000           # ms after a change, in which a copy is kept
 MOST_RECENT = 8
@@ -182,7 +183,7 @@ class Files:
         self._add("Disc", shape, (NEW_SIZE * 1.5, NEW_SIZE * 0.3, NEW_SIZE * 1.5))
 
     def import_mesh(self, path: Path | None = None) -> None:
-        path = path or self._ask_open("Import a mesh", "Meshes (*.obj)")
+        path = path or self._ask_open("Import a mesh", MESHES)
         if path is None:
             return
         try:
