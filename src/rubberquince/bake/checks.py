@@ -70,7 +70,9 @@ def _overlaps(scene: Scene, meshes: Meshes) -> list[Check]:
             if j != k and not (other.role == "solid" and j < k):
                 depth = _depth(piece, other, points, meshes)
                 if depth > LEAST_DEPTH:
-                    found.append(_lift_check(piece, other.name, _rise(points[piece.id], points[other.id])))
+                    higher = other.role == "solid" and other.place.position[1] > piece.place.position[1]
+                    upper, lower = (other, piece) if higher else (piece, other)
+                    found.append(_lift_check(upper, lower.name, _rise(points[upper.id], points[lower.id])))
     if not found and any(p.role == "solid" for p in taking_part):
         found.append(Check("Nothing overlaps at the start.", False))
     return found

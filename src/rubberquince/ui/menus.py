@@ -20,11 +20,10 @@ class Menus:
     def menu(self, title: str) -> QMenu:
         return self._bar.addMenu(title)
 
-    def add(self, menu: QMenu, text: str, do: Callable[[], object], key: Key = None, tip: str = "") -> QAction:
+    def add(self, menu: QMenu, text: str, do: Callable[[], object], key: Key = None) -> QAction:
         action = QAction(text, menu)
         if key is not None:
             action.setShortcut(QKeySequence(key))
-        action.setStatusTip(tip)
         action.triggered.connect(lambda _: do())
         menu.addAction(action)
         self.actions[text.replace("…", "")] = action

@@ -30,9 +30,6 @@ class Checks(QWidget):
         for check in self.shown:
             self._rows.addWidget(self._card(check))
 
-    def mend_button(self, check: Check) -> QPushButton | None:
-        return self.findChild(QPushButton, "mend", Qt.FindChildOption.FindChildrenRecursively) if check.mend else None
-
     def _card(self, check: Check) -> QFrame:
         sign = QLabel()
         sign.setPixmap(mark("trouble" if check.trouble else "well", 14))
