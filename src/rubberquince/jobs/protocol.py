@@ -33,7 +33,7 @@ class Quit:
 
 @dataclass(frozen=True)
 class Preparing:
-    """What is being done before the first frame."""
+    """What is being done before the first frame; job 0 is the start of the process itself."""
 
     job: int
     sentence: str

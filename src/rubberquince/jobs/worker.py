@@ -6,6 +6,7 @@ from multiprocessing.connection import Client, Connection
 from pathlib import Path
 
 from rubberquince.bake.assemble import topology_key
+from rubberquince.bake.prime import prime
 from rubberquince.bake.run import SceneRun
 from rubberquince.errors import QuinceError
 from rubberquince.jobs import protocol as p
@@ -25,6 +26,10 @@ class Worker:
         self._rings = 0
 
     def serve(self) -> None:
+        """Load the kernels while nobody waits for them yet, then do as told."""
+        self._connection.send(p.Preparing(0, "Waking the solver"))
+        prime("draft")
+        self._connection.send(p.Finished(0, False))
         while True:
             command = self._connection.recv()
             if isinstance(command, p.Quit):

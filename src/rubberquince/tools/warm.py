@@ -4,30 +4,17 @@ Runs a small scene at each quality: what it calls is compiled for the very types
 """
 
 import sys
-import tempfile
 import time
 from functools import partial
-from pathlib import Path
 
 import numpy as np
 
 from rubberquince.bake.assemble import assemble
-from rubberquince.bake.run import SceneRun
-from rubberquince.document.scene import BlockShape, Piece, Place, Scene, SolidValues, SphereShape, changed
+from rubberquince.bake.prime import prime, small_scene
 from rubberquince.shapes import primitives
 from rubberquince.solver.stepper import Stepper
 from rubberquince.view.body import Body
 from rubberquince.view.picking import nearest_hit
-
-
-def small_scene() -> Scene:
-    """Two solids and a collider, all about to touch."""
-    few = SolidValues(cells=3)
-    return Scene(pieces=(
-        Piece(id="a", name="a", shape=BlockShape(divisions=(2, 2, 2)), solid=few, place=Place(position=(0, 0.0515, 0))),
-        Piece(id="b", name="b", shape=SphereShape(around=8, rings=4), solid=few, place=Place(position=(0, 0.153, 0))),
-        Piece(id="c", name="c", shape=BlockShape(divisions=(2, 2, 2)), role="collider",
-              place=Place(position=(0.102, 0.05, 0)))))
 
 
 def warm_view() -> None:
@@ -36,13 +23,6 @@ def warm_view() -> None:
     body.place(mesh.points)
     body.tint_by_stretch()
     nearest_hit(body.points, body.plain_triangles, np.array([0.0, 0.0, 5.0]), np.array([0.0, 0.0, -1.0]))
-
-
-def warm_run(quality: str) -> None:
-    with tempfile.TemporaryDirectory() as folder:
-        run = SceneRun(changed(small_scene(), "run.quality", quality), {}, Path(folder), stop=lambda: False)
-        for _ in run.frames(4):
-            pass
 
 
 def warm_threads() -> None:
@@ -55,7 +35,7 @@ def warm_threads() -> None:
 def main() -> None:
     began = time.monotonic()
     steps = [("the view", warm_view)]
-    steps += [(f"the solver at {quality}", partial(warm_run, quality)) for quality in ("draft", "good", "sure")]
+    steps += [(f"the solver at {quality}", partial(prime, quality)) for quality in ("draft", "good", "sure")]
     steps.append(("the solver on several threads", warm_threads))
     for k, (what, do) in enumerate(steps):
         print(f"Preparing {k + 1} of {len(steps)}: {what} (once; {time.monotonic() - began:.0f} s so far)",
