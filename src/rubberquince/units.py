@@ -60,7 +60,7 @@ def _digits(value: float) -> str:
     if value == 0 or not math.isfinite(value):
         return "0" if value == 0 else str(value)
     places = max(0, 3 - math.floor(math.log10(abs(value))) - 1)
-    text = f"{value:.{min(places, 6)}f}"
+    text = f"{value:.{min(places, 9)}f}"
     return text.rstrip("0").rstrip(".") if "." in text else text
 
 
