@@ -1,6 +1,9 @@
 """Small bodies that tests of the solver need."""
 
+from dataclasses import replace
+
 import numpy as np
+from numba import njit
 
 from rubberquince.shapes import primitives
 from rubberquince.shapes.lattice import build_lattice
@@ -15,6 +18,36 @@ def make_solid(mesh, size, cells, at=(0.0, 0.0, 0.0), material=JELLY, touch=None
     lattice = build_lattice(points, mesh.triangles, float(np.min(size)) / cells)
     return SolidSpec(mesh.triangles, lattice, np.eye(3) if rotation is None else rotation, np.asarray(at, float),
                      material, touch or Touch(1e-3, 0.5), None if held is None else held(lattice.nodes))
+
+
+def make_ring_with_a_slit(at, cell=0.016):
+    """A soft bar bent nearly to a ring of 20 cm, its slit to the right: its own weight closes it."""
+    mesh = primitives.block((26, 3, 6))
+    angle, radius = 5.2 * mesh.points[:, 0] + np.pi / 2, 0.6 + 0.25 * mesh.points[:, 1]
+    points = np.stack([radius * np.sin(angle), radius * np.cos(angle), 0.6 * mesh.points[:, 2]], axis=1)
+    ring = mesh.placed(points / np.ptp(points, axis=0).max())
+    solid = make_solid(ring, (0.2, 0.2, 0.2), 4, at, replace(JELLY, stiffness=1500.0), Touch(2e-3, 0.5))
+    return replace(solid, lattice=build_lattice(0.2 * ring.points, ring.triangles, cell))
+
+
+@njit
+def crossings(points, edges, triangles):
+    """How many edges (e, 2) pass through triangles (t, 3) that they share no point with (Möller, Trumbore 1997)."""
+    count = 0
+    for e in range(len(edges)):
+        p, q = edges[e]
+        along = points[q] - points[p]
+        for t in range(len(triangles)):
+            a, b, c = triangles[t]
+            if (triangles[t] == p).any() or (triangles[t] == q).any():
+                continue
+            u, v, s = points[b] - points[a], points[c] - points[a], points[p] - points[a]
+            h, k = np.cross(along, v), np.cross(s, u)
+            area = np.dot(u, h)
+            if abs(area) > 1e-6 * np.sqrt((along @ along) * (u @ u) * (v @ v)):      # not in one plane
+                one, two, at = np.dot(s, h) / area, np.dot(along, k) / area, np.dot(v, k) / area
+                count += one >= 0.0 and two >= 0.0 and one + two <= 1.0 and 0.0 <= at <= 1.0
+    return count
 
 
 def make_block_collider(size, at, rotation=None, touch=None, cells=(4, 1, 4)):

@@ -8,9 +8,11 @@ from hypothesis import strategies as st
 from pxr import Usd, UsdGeom
 
 from rubberquince.errors import ExportError, ShapeError
-from rubberquince.exchange.exporting import Exported, write_obj, write_usd
+from rubberquince.exchange.frames import write_obj
 from rubberquince.exchange.importing import import_mesh
 from rubberquince.exchange.reader import read_obj
+from rubberquince.exchange.usd import write_usd
+from rubberquince.exchange.writing import Exported
 from rubberquince.shapes import primitives
 from rubberquince.shapes.polymesh import PolyMesh, is_closed, volume
 

@@ -14,8 +14,9 @@ from PySide6.QtWidgets import QFileDialog, QLabel, QMessageBox, QPushButton
 from rubberquince.document.document import Document
 from rubberquince.document.scene import Scene, changed
 from rubberquince.document.storage import load_scene
-from rubberquince.exchange.exporting import Exported, write_obj
+from rubberquince.exchange.frames import write_obj
 from rubberquince.exchange.reader import read_obj
+from rubberquince.exchange.writing import Exported
 from rubberquince.shapes import primitives
 from rubberquince.ui import files as files_module
 from rubberquince.ui.strip.lanes import GOOD, KNOWN
@@ -245,7 +246,7 @@ def test_a_bad_mesh_and_a_cut_scene_leave_everything_as_it_was(show, tmp_path):
     window = show(small_scene())
     before = window.bench.scene
     (tmp_path / "bad.obj").write_text("f 1 2 3\n")
-    window.files.import_mesh(tmp_path / "bad.obj")
+    window.pieces.import_mesh(tmp_path / "bad.obj")
     assert window.bench.scene is before and "The mesh is damaged" in sentence(window)
     window.files.save_as(tmp_path / "whole.quince")
     data = (tmp_path / "whole.quince").read_bytes()
@@ -361,15 +362,15 @@ def test_the_solver_killed_by_its_pid_is_started_again_and_goes_on(show, qtbot):
 
 def test_frame_and_run_are_handed_over(show, qtbot, tmp_path):
     window = show(small_scene())
-    window.files.export_run(tmp_path / "early.usdc")
+    window.handing.export_run(tmp_path / "early.usdc")
     assert "press Bake first" in sentence(window) and not (tmp_path / "early.usdc").exists()
     window.player.bake()
     qtbot.waitUntil(lambda: not window.runner.computing, timeout=LONG)
     window.player.go(9)
-    window.files.export_frame(9, tmp_path / "nine.obj")
+    window.handing.export_frame(9, tmp_path / "nine.obj")
     skin = window.runner.skins(9)["ball"]
     assert np.allclose(read_obj(tmp_path / "nine.obj").points[: len(skin)], skin, atol=1e-6)
-    window.files.export_run(tmp_path / "run.usdc")
+    window.handing.export_run(tmp_path / "run.usdc")
     stage = Usd.Stage.Open(str(tmp_path / "run.usdc"))
     points = UsdGeom.Mesh(stage.GetPrimAtPath("/Scene/Ball")).GetPointsAttr()
     assert np.array_equal(np.array(points.Get(9)), skin) and len(points.GetTimeSamples()) == 12

@@ -43,7 +43,9 @@ def material_of(values: SolidValues) -> Material:
 
 
 def touch_of(piece: Piece) -> Touch:
-    return Touch(piece.contact.gap, piece.contact.friction)
+    contact = piece.contact
+    return Touch(contact.gap, contact.friction, contact.bounce,
+                 piece.role == "collider" and contact.sides == "outside")
 
 
 def lattice_of(piece: Piece, meshes: Meshes) -> Lattice:
@@ -72,7 +74,8 @@ def assemble(scene: Scene, meshes: Meshes) -> Assembly:
             if piece.role == "solid":
                 solid_specs.append(SolidSpec(
                     mesh.triangles, lattice_of(piece, meshes), piece.place.rotation(),
-                    np.array(piece.place.position), material_of(piece.solid), touch_of(piece)))
+                    np.array(piece.place.position), material_of(piece.solid), touch_of(piece),
+                    weight=piece.solid.weight))
             else:
                 collider_specs.append(ColliderSpec(piece_points(piece, meshes), mesh.triangles, touch_of(piece)))
         except ShapeError as error:

@@ -52,6 +52,7 @@ class SceneRun:
         self._key, self._scene, self._pure = run_key(scene), scene, False
         for k, piece in enumerate([p for p in scene.pieces if p.role == "solid"]):
             self._stepper.set_material(k, material_of(piece.solid))
+            self._stepper.set_weight(k, piece.solid.weight)
         touching = [p for role in ("solid", "collider") for p in scene.pieces if p.role == role]
         for k, piece in enumerate(touching):
             self._stepper.set_touch(k, touch_of(piece))

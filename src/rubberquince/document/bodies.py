@@ -10,9 +10,11 @@ from rubberquince.document.scene import (
     ImportedShape,
     Piece,
     Place,
-    RevolvedShape,
+    Recipe,
     Shape,
+    SheetShape,
     SphereShape,
+    SuperellipsoidShape,
     TorusShape,
 )
 from rubberquince.errors import ShapeError
@@ -21,9 +23,12 @@ from rubberquince.shapes.polymesh import PolyMesh
 
 Meshes = dict[str, PolyMesh]
 
+SQUAREST, SLIMMEST = 0.25, 2.2              # exponents between which a superellipsoid's seed chooses
+
+
 
 @lru_cache(maxsize=64)
-def _primitive(shape: BlockShape | SphereShape | TorusShape | CushionShape | RevolvedShape) -> PolyMesh:
+def _primitive(shape: Recipe) -> PolyMesh:
     if isinstance(shape, BlockShape):
         return primitives.block(shape.divisions)
     if isinstance(shape, SphereShape):
@@ -32,6 +37,11 @@ def _primitive(shape: BlockShape | SphereShape | TorusShape | CushionShape | Rev
         return primitives.torus(shape.around, shape.sides, shape.thickness)
     if isinstance(shape, CushionShape):
         return primitives.cushion(shape.divisions, shape.pinch)
+    if isinstance(shape, SheetShape):
+        return primitives.sheet(shape.across, shape.along)
+    if isinstance(shape, SuperellipsoidShape):
+        rise, turn = np.exp(np.random.default_rng(shape.seed).uniform(np.log(SQUAREST), np.log(SLIMMEST), 2))
+        return primitives.superellipsoid(shape.around, shape.rings, float(rise), float(turn))
     profile = primitives.resampled(np.array(shape.profile, float), shape.bands)
     return primitives.revolved(profile[:, :2], shape.around, shape.flutes, profile[:, 2])
 
@@ -52,6 +62,11 @@ def placed_points(mesh: PolyMesh, place: Place) -> np.ndarray:
 
 def piece_points(piece: Piece, meshes: Meshes) -> np.ndarray:
     return placed_points(unit_mesh(piece.shape, meshes), piece.place)
+
+
+def local_points(piece: Piece, meshes: Meshes) -> np.ndarray:
+    """Points (n, 3), m, of a piece in its real size about its centre, not turned."""
+    return unit_mesh(piece.shape, meshes).points * np.array(piece.place.size)
 
 
 def piece_triangles(piece: Piece, meshes: Meshes) -> np.ndarray:

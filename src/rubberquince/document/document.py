@@ -85,6 +85,12 @@ class Document:
             self.meshes[piece.shape.mesh] = mesh
         self.push(f"add {piece.name}", self._scene.model_copy(update={"pieces": (*self._scene.pieces, piece)}))
 
+    def replace_piece(self, label: str, piece: Piece, mesh: PolyMesh | None = None) -> None:
+        """Put ``piece`` in the place of the one with its id; ``mesh`` is that of its shape where it is new."""
+        if mesh is not None and isinstance(piece.shape, ImportedShape):
+            self.meshes[piece.shape.mesh] = mesh
+        self.push(label, self._scene.with_piece(piece))
+
     def remove_piece(self, piece_id: str) -> None:
         kept = tuple(p for p in self._scene.pieces if p.id != piece_id)
         name = self._scene.piece(piece_id).name

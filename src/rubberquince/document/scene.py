@@ -58,6 +58,23 @@ class CushionShape(Plain):
     pinch: float = Field(0.5, ge=0.0, le=1.0)
 
 
+class SheetShape(Plain):
+    """A flat sheet without thickness, divided along x and z."""
+
+    kind: Literal["sheet"] = "sheet"
+    across: int = Field(12, ge=1, le=200)
+    along: int = Field(12, ge=1, le=200)
+
+
+class SuperellipsoidShape(Plain):
+    """A body between a box and a spindle; the ``seed`` says which."""
+
+    kind: Literal["superellipsoid"] = "superellipsoid"
+    seed: int = Field(1, ge=0, le=1_000_000)
+    around: int = Field(48, ge=6, le=400)
+    rings: int = Field(30, ge=3, le=200)
+
+
 class RevolvedShape(Plain):
     """A profile of (radius, height, flute depth) turned about y, radius swelling ``flutes`` times around."""
 
@@ -78,8 +95,8 @@ class ImportedShape(Plain):
     mesh: str = Field(pattern=r"^[0-9a-f]{32}$")
 
 
-Shape = Annotated[BlockShape | SphereShape | TorusShape | CushionShape | RevolvedShape | ImportedShape,
-                  Field(discriminator="kind")]
+Recipe = (BlockShape | SphereShape | TorusShape | CushionShape | SheetShape | SuperellipsoidShape | RevolvedShape)
+Shape = Annotated[Recipe | ImportedShape, Field(discriminator="kind")]
 
 
 class Place(Plain):
@@ -96,13 +113,17 @@ class Place(Plain):
 
 
 class SolidValues(Plain):
-    """What a Solid is made of.  ``keeps_volume`` 0 .. 1 is Poisson's ratio 0.25 .. 0.495."""
+    """What a Solid is made of.
+
+    ``keeps_volume`` 0 .. 1 is Poisson's ratio 0.25 .. 0.495; ``weight`` is the part of gravity that pulls at it.
+    """
 
     cells: int = Field(8, ge=2, le=60)
     stiffness: float = Field(4200.0, ge=1.0, le=1e9, allow_inf_nan=False)
     keeps_volume: float = Field(0.8, ge=0.0, le=1.0)
     wobble_halves: float = Field(0.35, ge=0.0, le=60.0)
     density: float = Field(1050.0, ge=1.0, le=3e4)
+    weight: float = Field(1.0, ge=-10.0, le=10.0)
 
 
 class FeelChoice(Plain):
@@ -114,8 +135,12 @@ class FeelChoice(Plain):
 
 
 class ContactValues(Plain):
+    """How a piece touches; no ``bounce`` leaves that to what the solids are made of.  ``sides`` are a collider's."""
+
     gap: float = Field(0.001, ge=1e-5, le=0.03)
     friction: float = Field(0.4, ge=0.0, le=5.0)
+    bounce: float | None = Field(None, ge=0.0, le=0.95)
+    sides: Literal["both", "outside"] = "both"
 
 
 class Look(Plain):

@@ -2,7 +2,7 @@
 
 from rubberquince.document.bodies import Meshes, piece_points, unit_mesh
 from rubberquince.document.scene import Scene
-from rubberquince.exchange.exporting import Exported
+from rubberquince.exchange.writing import Exported
 
 
 def handed_over(scene: Scene, meshes: Meshes) -> tuple[list[Exported], list[Exported]]:

@@ -10,6 +10,7 @@ import sys
 from pathlib import Path
 from typing import Any
 
+import meshio
 import numpy as np
 import tinyobjloader
 import trimesh
@@ -63,6 +64,24 @@ def read_triangles(path: Path) -> PolyMesh:
                 faces.reshape(-1) if has_uv else np.zeros(0, np.int64))
 
 
+def read_ply(path: Path) -> PolyMesh:
+    """A PLY file; faces of various sizes, which the usual reader does not know, are left to another."""
+    try:
+        return read_triangles(path)
+    except ShapeError as refused:
+        try:
+            mesh = meshio.read(path)
+        except BaseException:               # it leaves by SystemExit, too
+            raise refused from None
+    faces = [np.asarray(block.data, np.int64) for block in mesh.cells if block.dim == 2]
+    if not faces:
+        raise ShapeError(f"“{path.name}” holds no faces.")
+    sizes = np.concatenate([np.full(len(block), block.shape[1]) for block in faces])
+    corners = np.concatenate([block.reshape(-1) for block in faces])
+    uvs = np.column_stack([mesh.point_data.get(name, np.zeros(0)) for name in ("s", "t")]).astype(np.float32)
+    return tidy(np.asarray(mesh.points, float), sizes, corners, uvs, corners if len(uvs) else corners[:0])
+
+
 def read_usd(path: Path) -> PolyMesh:
     """All meshes of a USD stage as it stands at its start, in metres and with y up."""
     try:
@@ -72,6 +91,8 @@ def read_usd(path: Path) -> PolyMesh:
     time, cache = Usd.TimeCode(stage.GetStartTimeCode()), UsdGeom.XformCache()
     cache.SetTime(time)
     points, sizes, corners, count = [], [], [], 0
+    uvs: list[np.ndarray] = []
+    uv_corners: list[np.ndarray] = []
     for prim in stage.Traverse():
         mesh = UsdGeom.Mesh(prim)
         where = mesh.GetPointsAttr().Get(time) if mesh else None
@@ -81,13 +102,20 @@ def read_usd(path: Path) -> PolyMesh:
         points.append(np.array(where, float) @ place[:3, :3] + place[3, :3])
         sizes.append(np.array(mesh.GetFaceVertexCountsAttr().Get(time), np.int64))
         corners.append(np.array(mesh.GetFaceVertexIndicesAttr().Get(time), np.int64) + count)
+        st = UsdGeom.PrimvarsAPI(mesh).GetPrimvar("st").ComputeFlattened(time)
+        if st is not None and len(st) == len(corners[-1]):           # a texture point for each corner
+            uv_corners.append(np.arange(len(st)) + sum(len(before) for before in uvs))
+            uvs.append(np.array(st, np.float32))
         count += len(where)
     if not points:
         raise ShapeError(f"“{path.name}” holds no meshes.")
     everything = np.concatenate(points) * UsdGeom.GetStageMetersPerUnit(stage)
     if UsdGeom.GetStageUpAxis(stage) == UsdGeom.Tokens.z:
         everything = everything[:, [0, 2, 1]] * [1.0, 1.0, -1.0]
-    return tidy(everything, np.concatenate(sizes), np.concatenate(corners), _NO_UVS, np.zeros(0, np.int64))
+    faces = np.concatenate(sizes), np.concatenate(corners)
+    if sum(len(one) for one in uvs) != len(faces[1]):
+        return tidy(everything, *faces, _NO_UVS, np.zeros(0, np.int64))
+    return tidy(everything, *faces, np.concatenate(uvs), np.concatenate(uv_corners))
 
 
 def tidy(points: np.ndarray, sizes: np.ndarray, corners: np.ndarray, uvs: np.ndarray,
@@ -112,7 +140,7 @@ def _first_line(text: str) -> str:
     return lines[0].rstrip(".").lower() if lines else "the file is damaged"
 
 
-READERS = {".obj": read_obj, **dict.fromkeys((".ply", ".stl", ".off", ".glb"), read_triangles),
+READERS = {".obj": read_obj, ".ply": read_ply, **dict.fromkeys((".stl", ".off", ".glb"), read_triangles),
            **dict.fromkeys((".usd", ".usda", ".usdc", ".usdz"), read_usd)}
 
 

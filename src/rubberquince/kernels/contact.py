@@ -5,7 +5,8 @@ The energy of a relation at distance d below its gap r is quadratic at first and
     K/2 (r - d)²                     r/2 <= d < r
     K r²/8 - (K r²/4) ln(2d/r)       d < r/2          (twice continuously differentiable at r/2)
 
-Below the ground, where only a start can be, a steady push K r / 4 leads out without a leap.
+Below the ground, where only a start can be, and inside a collider that pushes outwards, a steady push
+K r / 4 leads out without a leap.
 
 Its Hessian is taken as E'' n nᵀ, without the curvature of the distance, so it stays positive.
 """
@@ -126,11 +127,27 @@ def _grown(ids, kind, gap, count, size):
 
 
 @njit(cache=True, nogil=True)
+def apart_at_rest(ids, kind, rest, least, gap):
+    """Which relations of a skin with itself count: those of parts farther than ``least``, m, apart at ``rest``.
+
+    Nearer parts share cells and move together.  ``gap`` (relations,) is lowered in place to half the
+    distance at rest, so that a skin never pushes at itself where it was made to be close.
+    """
+    counts = np.empty(len(ids), np.bool_)
+    w, v = np.empty(4), np.empty(3)
+    for e in range(len(ids)):
+        d, _ = closest(kind[e], rest, ids, e, w, v)
+        counts[e] = d > least
+        gap[e] = min(gap[e], 0.5 * d)
+    return counts
+
+
+@njit(cache=True, nogil=True)
 def stiffness_of(kind, ids, e, w, moving, point_stiffness):
     """Contact stiffness of a relation, N/m: that of its moving side, or the harmonic mean of both."""
     if kind == GROUND:
         return point_stiffness[ids[e, 0]]
-    split = 1 if kind == VERTEX_TRIANGLE else 2
+    split = 2 if kind == EDGE_EDGE else 1
     first, second = 0.0, 0.0
     for k in range(4):
         if k < split:
@@ -232,13 +249,13 @@ def unit_normal(kind, x, ids, e, d, v, out):
     if kind == GROUND:
         out[0], out[1], out[2] = 0.0, 1.0, 0.0
         return
-    if d > 1e-12:
+    if abs(d) > 1e-12:
         for i in range(3):
             out[i] = v[i] / d
         return
     a, b, c, f = ids[e, 0], ids[e, 1], ids[e, 2], ids[e, 3]
-    one, two = (b, c) if kind == VERTEX_TRIANGLE else (a, b)
-    three = b if kind == VERTEX_TRIANGLE else c
+    one, two = (a, b) if kind == EDGE_EDGE else (b, c)
+    three = c if kind == EDGE_EDGE else b
     p0, p1, p2 = x[two, 0] - x[one, 0], x[two, 1] - x[one, 1], x[two, 2] - x[one, 2]
     q0, q1, q2 = x[f, 0] - x[three, 0], x[f, 1] - x[three, 1], x[f, 2] - x[three, 2]
     n0, n1, n2 = p1 * q2 - p2 * q1, p2 * q0 - p0 * q2, p0 * q1 - p1 * q0

@@ -1,13 +1,14 @@
 """Closest points of the two relations that skins can touch in, and of a vertex with the ground.
 
 A relation of four skin points has signed weights w with ``d = |Σ w·x|``: for a vertex and a triangle
-(1, -b0, -b1, -b2), for two edges (1-s, s, -(1-t), -t).  The ground, y = 0, takes one point.
+(1, -b0, -b1, -b2), for two edges (1-s, s, -(1-t), -t).  The ground, y = 0, takes one point.  A vertex
+LEAVING a solid collider has the distance of a vertex and a triangle, below zero while it is behind it.
 """
 
 import numpy as np
 from numba import njit
 
-VERTEX_TRIANGLE, EDGE_EDGE, GROUND = 0, 1, 2
+VERTEX_TRIANGLE, EDGE_EDGE, GROUND, LEAVING = 0, 1, 2, 3
 
 
 @njit(cache=True, nogil=True)
@@ -98,13 +99,24 @@ def closest(kind, x, ids, e, w, v):
         v[0], v[1], v[2] = 0.0, x[a, 1], 0.0
         return v[1], True
     b, c, d = ids[e, 1], ids[e, 2], ids[e, 3]
-    if kind == VERTEX_TRIANGLE:
-        inside = _vertex_triangle(x, a, b, c, d, w)
-    else:
+    if kind == EDGE_EDGE:
         inside = _edge_edge(x, a, b, c, d, w)
+    else:
+        inside = _vertex_triangle(x, a, b, c, d, w)
     for i in range(3):
         v[i] = w[0] * x[a, i] + w[1] * x[b, i] + w[2] * x[c, i] + w[3] * x[d, i]
-    return np.sqrt(v[0] * v[0] + v[1] * v[1] + v[2] * v[2]), inside
+    distance = np.sqrt(v[0] * v[0] + v[1] * v[1] + v[2] * v[2])
+    if kind == LEAVING and _behind(x, b, c, d, v):
+        return -distance, inside
+    return distance, inside
+
+
+@njit(cache=True, nogil=True)
+def _behind(x, j, k, m, v):
+    """True when ``v`` points to the inner side of triangle j, k, m."""
+    p0, p1, p2 = x[k, 0] - x[j, 0], x[k, 1] - x[j, 1], x[k, 2] - x[j, 2]
+    q0, q1, q2 = x[m, 0] - x[j, 0], x[m, 1] - x[j, 1], x[m, 2] - x[j, 2]
+    return v[0] * (p1 * q2 - p2 * q1) + v[1] * (p2 * q0 - p0 * q2) + v[2] * (p0 * q1 - p1 * q0) < 0.0
 
 
 @njit(cache=True, nogil=True)
@@ -121,9 +133,9 @@ def motion_bound(kind, move, ids, e):
     lb = (move[b, 0] - m0) ** 2 + (move[b, 1] - m1) ** 2 + (move[b, 2] - m2) ** 2
     lc = (move[c, 0] - m0) ** 2 + (move[c, 1] - m1) ** 2 + (move[c, 2] - m2) ** 2
     ld = (move[d, 0] - m0) ** 2 + (move[d, 1] - m1) ** 2 + (move[d, 2] - m2) ** 2
-    if kind == VERTEX_TRIANGLE:
-        return np.sqrt(la) + np.sqrt(max(lb, lc, ld))
-    return np.sqrt(max(la, lb)) + np.sqrt(max(lc, ld))
+    if kind == EDGE_EDGE:
+        return np.sqrt(max(la, lb)) + np.sqrt(max(lc, ld))
+    return np.sqrt(la) + np.sqrt(max(lb, lc, ld))
 
 
 @njit(cache=True, nogil=True)

@@ -9,7 +9,7 @@ import numpy as np
 from numba import njit
 
 from rubberquince.kernels.contact import carry, merged_nodes, unit_normal
-from rubberquince.kernels.distance import closest, first_hit, motion_bound
+from rubberquince.kernels.distance import LEAVING, closest, first_hit, motion_bound
 
 PREDICTOR, NEWTON, SAFE = 0, 1, 2
 ROUNDS = 4
@@ -43,7 +43,7 @@ def _violations(stage, ids, kind, gap, distance, among, x, move, moving, bind_no
     local, w, v = np.empty((4, 3)), np.empty(4), np.empty(3)
     order = np.arange(4).reshape(1, 4)
     for e in range(len(ids)):
-        if not among[e]:
+        if not among[e] or kind[e] == LEAVING:
             continue
         d = distance[e]
         keep = kept_distance(stage, d, gap[e])

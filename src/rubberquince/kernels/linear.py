@@ -178,8 +178,8 @@ def coarse_factor(elastic, pair_ptr, pair_node, pair_coef, normal, kn, kf, free,
     """Cholesky factor (lower) of the coarse matrix with the contact part added, into ``out``."""
     n = len(elastic)
     out[:] = elastic
-    touched = np.empty(16, np.int64)
-    weight = np.empty((16, 4))
+    touched = np.empty(n // 12, np.int64)
+    weight = np.empty((n // 12, 4))
     for e in range(len(kn)):
         count = 0
         for k in range(pair_ptr[e], pair_ptr[e + 1]):

@@ -1,9 +1,15 @@
-"""A tree of boxes over triangles: built once a piece, refitted as it moves, asked for close pairs."""
+"""A tree of boxes over triangles: built once a piece, refitted as it moves, asked for close pairs.
+
+Each node also knows a cone that all normals of its triangles lie in.  Parts of one closed skin can only
+meet where they face each other, so what faces one way need not be looked at (Volino, Magnenat-Thalmann
+1994); this keeps a skin from being compared with its own neighbourhood all over.
+"""
 
 import numpy as np
 from numba import njit
 
 LEAF = 4
+ONE_WAY = np.radians(60.0)      # normals within such a cone face one way, with a margin for what still moves
 
 
 @njit(cache=True, nogil=True)
@@ -60,19 +66,103 @@ def refit(triangles, order, child, span, point_low, point_high, box):
 
 
 @njit(cache=True, nogil=True)
-def overlapping_triangles(tri_a, order_a, child_a, span_a, box_a, tri_b, order_b, child_b, span_b, box_b,
-                          point_low, point_high):
-    """Pairs (k, 2) of triangle numbers whose boxes overlap, found by walking both trees together."""
+def _angle(a, b):
+    return np.arccos(min(max(a[0] * b[0] + a[1] * b[1] + a[2] * b[2], -1.0), 1.0))
+
+
+@njit(cache=True, nogil=True)
+def _widen(axis, spread, at, other, width):
+    """Widen cone ``at`` of (axis (m, 3), half angle (m,)) until it holds the cone (``other``, ``width``)."""
+    apart = _angle(axis[at], other)
+    if apart + width <= spread[at]:
+        return
+    half = 0.5 * (spread[at] + apart + width)
+    if half >= np.pi or apart + spread[at] <= width:
+        spread[at] = min(max(half, width), np.pi)
+        for i in range(3):
+            axis[at, i] = other[i]
+        return
+    turn = (half - spread[at]) / apart
+    one, two = np.sin((1.0 - turn) * apart), np.sin(turn * apart)
+    for i in range(3):
+        axis[at, i] = one * axis[at, i] + two * other[i]
+    length = np.sqrt(axis[at, 0] ** 2 + axis[at, 1] ** 2 + axis[at, 2] ** 2)
+    spread[at] = half if length > 1e-9 else np.pi
+    for i in range(3):
+        axis[at, i] /= max(length, 1e-300)
+
+
+@njit(cache=True, nogil=True)
+def refit_cones(triangles, order, child, span, x, axis, spread):
+    """Cones of all nodes, ``axis`` (m, 3) and half angle ``spread`` (m,), of the skin points ``x`` (n, 3).
+
+    A triangle's cone holds the normals of all triangles around its corners: what a corner or an edge
+    faces, its whole surroundings face.
+    """
+    normal, around = np.zeros((len(triangles), 3)), np.zeros((len(x), 3))
+    for t in range(len(triangles)):
+        a, b, c = triangles[t]
+        u0, u1, u2 = x[b, 0] - x[a, 0], x[b, 1] - x[a, 1], x[b, 2] - x[a, 2]
+        v0, v1, v2 = x[c, 0] - x[a, 0], x[c, 1] - x[a, 1], x[c, 2] - x[a, 2]
+        n0, n1, n2 = u1 * v2 - u2 * v1, u2 * v0 - u0 * v2, u0 * v1 - u1 * v0
+        length = max(np.sqrt(n0 * n0 + n1 * n1 + n2 * n2), 1e-300)
+        normal[t, 0], normal[t, 1], normal[t, 2] = n0 / length, n1 / length, n2 / length
+        for k in range(3):
+            for i in range(3):
+                around[triangles[t, k], i] += normal[t, i]
+    wide = np.zeros(len(x))
+    for t in range(len(triangles)):
+        for k in range(3):
+            p = triangles[t, k]
+            length = np.sqrt(around[p, 0] ** 2 + around[p, 1] ** 2 + around[p, 2] ** 2)
+            if length > 1e-9:
+                for i in range(3):
+                    around[p, i] /= length
+                wide[p] = max(wide[p], _angle(around[p], normal[t]))
+            else:
+                wide[p] = np.pi
+    for node in range(len(child) - 1, -1, -1):
+        spread[node] = -1.0
+        if child[node, 0] >= 0:
+            one, two = child[node]
+            axis[node], spread[node] = axis[one], spread[one]
+            _widen(axis, spread, node, axis[two], spread[two])
+            continue
+        for k in range(span[node, 0], span[node, 1]):
+            for c in range(3):
+                p = triangles[order[k], c]
+                if spread[node] < 0.0:
+                    axis[node], spread[node] = around[p], wide[p]
+                else:
+                    _widen(axis, spread, node, around[p], wide[p])
+
+
+@njit(cache=True, nogil=True)
+def _apart(low, high, a, b):
+    """True when the boxes of triangles ``a`` and ``b`` (3,) of points do not overlap."""
+    for i in range(3):
+        if (max(high[a[0], i], high[a[1], i], high[a[2], i]) < min(low[b[0], i], low[b[1], i], low[b[2], i])
+                or min(low[a[0], i], low[a[1], i], low[a[2], i]) > max(high[b[0], i], high[b[1], i], high[b[2], i])):
+            return True
+    return False
+
+
+@njit(cache=True, nogil=True)
+def overlapping_triangles(itself, tri_a, order_a, child_a, span_a, box_a, axis_a, spread_a, tri_b, order_b, child_b,
+                          span_b, box_b, axis_b, spread_b, point_low, point_high):
+    """Pairs (k, 2) of triangle numbers whose boxes overlap, found by walking both trees together.
+
+    With ``itself`` the trees are one and the same, and only parts that face each other are looked at.
+    """
     found = np.empty((1024, 2), np.int64)
     count = 0
     stack = np.empty((4096, 2), np.int64)
     stack[0, 0], stack[0, 1] = 0, 0
     top = 1
-    low_a, high_a = np.empty(3), np.empty(3)
     while top:
         top -= 1
         a, b = stack[top]
-        apart = False
+        apart = itself and _angle(axis_a[a], axis_b[b]) + spread_a[a] + spread_b[b] < ONE_WAY
         for i in range(3):
             if box_a[a, i] > box_b[b, 3 + i] or box_b[b, i] > box_a[a, 3 + i]:
                 apart = True
@@ -80,32 +170,25 @@ def overlapping_triangles(tri_a, order_a, child_a, span_a, box_a, tri_b, order_b
             continue
         leaf_a, leaf_b = child_a[a, 0] < 0, child_b[b, 0] < 0
         if not (leaf_a and leaf_b):
+            if itself and a == b:
+                one, two = child_a[a]
+                stack[top, 0], stack[top, 1] = one, one
+                stack[top + 1, 0], stack[top + 1, 1] = two, two
+                stack[top + 2, 0], stack[top + 2, 1] = one, two
+                top += 3
+                continue
             larger_a = span_a[a, 1] - span_a[a, 0] >= span_b[b, 1] - span_b[b, 0]
-            if leaf_b or (larger_a and not leaf_a):
-                for side in range(2):
-                    stack[top, 0], stack[top, 1] = child_a[a, side], b
-                    top += 1
-            else:
-                for side in range(2):
-                    stack[top, 0], stack[top, 1] = a, child_b[b, side]
-                    top += 1
+            split_a = leaf_b or (larger_a and not leaf_a)
+            for side in range(2):
+                stack[top, 0] = child_a[a, side] if split_a else a
+                stack[top, 1] = b if split_a else child_b[b, side]
+                top += 1
             continue
         for ka in range(span_a[a, 0], span_a[a, 1]):
             ta = order_a[ka]
-            for i in range(3):
-                p, q, r = tri_a[ta, 0], tri_a[ta, 1], tri_a[ta, 2]
-                low_a[i] = min(point_low[p, i], point_low[q, i], point_low[r, i])
-                high_a[i] = max(point_high[p, i], point_high[q, i], point_high[r, i])
-            for kb in range(span_b[b, 0], span_b[b, 1]):
+            for kb in range(ka + 1 if itself and a == b else span_b[b, 0], span_b[b, 1]):
                 tb = order_b[kb]
-                apart = False
-                for i in range(3):
-                    p, q, r = tri_b[tb, 0], tri_b[tb, 1], tri_b[tb, 2]
-                    if (low_a[i] > max(point_high[p, i], point_high[q, i], point_high[r, i])
-                            or high_a[i] < min(point_low[p, i], point_low[q, i], point_low[r, i])):
-                        apart = True
-                        break
-                if apart:
+                if _apart(point_low, point_high, tri_a[ta], tri_b[tb]):
                     continue
                 if count == len(found):
                     grown = np.empty((2 * count, 2), np.int64)

@@ -42,13 +42,17 @@ class PolyMesh:
 
     @cached_property
     def triangles(self) -> np.ndarray:
-        """(t, 3) int32: each face as a fan from its first corner."""
+        """(t, 3) int32 points: each face as a fan from its first corner."""
+        return self.face_points[self.fans].astype(np.int32)
+
+    @cached_property
+    def fans(self) -> np.ndarray:
+        """(t, 3) corners that the triangles are made of."""
         starts = np.concatenate([[0], np.cumsum(self.face_sizes)[:-1]])
         counts = self.face_sizes - 2
         first = np.repeat(starts, counts)
         within = np.arange(counts.sum()) - np.repeat(np.cumsum(counts) - counts, counts)
-        corners = np.stack([first, first + within + 1, first + within + 2], axis=1)
-        return self.face_points[corners].astype(np.int32)
+        return np.stack([first, first + within + 1, first + within + 2], axis=1)
 
     @cached_property
     def key(self) -> str:

@@ -57,6 +57,28 @@ def sphere(around: int, rings: int) -> PolyMesh:
     return revolved(profile, around)
 
 
+def sheet(across: int, along: int) -> PolyMesh:
+    """An open flat sheet that looks up, ``across`` quads along x and ``along`` along z."""
+    x, z = np.meshgrid(np.linspace(-0.5, 0.5, across + 1), np.linspace(-0.5, 0.5, along + 1), indexing="ij")
+    a, b = np.meshgrid(np.arange(across), np.arange(along), indexing="ij")
+    corners = _corners(a, b, along + 1)[:, ::-1]
+    points = np.stack([x, np.zeros_like(x), z], axis=2).reshape(-1, 3)
+    return _quads(points, corners, corners, _grid_uvs(across, along))
+
+
+def superellipsoid(around: int, rings: int, rise: float, turn: float) -> PolyMesh:
+    """A body between a box and a spindle: exponents ``rise`` from pole to pole and ``turn`` around y.
+
+    1 is round, towards 0 a box, 2 a bevel, above that drawn in (Barr 1981).  Points of a sphere are moved
+    along their rays, which spreads them better than the usual angles.
+    """
+    ball = sphere(around, rings)
+    direction = ball.points / np.linalg.norm(ball.points, axis=1, keepdims=True)
+    x, y, z = np.abs(direction).T
+    size = ((x ** (2 / turn) + z ** (2 / turn)) ** (turn / rise) + y ** (2 / rise)) ** (-rise / 2)
+    return ball.placed(_fit_unit(direction * size[:, None]))
+
+
 def torus(around: int, sides: int, thickness: float) -> PolyMesh:
     """A ring about y; ``thickness`` 0 .. 1 is the tube's radius in parts of the ring's outer radius, halved."""
     tube = 0.5 * thickness

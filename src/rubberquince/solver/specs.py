@@ -31,10 +31,17 @@ class Material:
 
 @dataclass(frozen=True)
 class Touch:
-    """How a skin touches: gap, m, kept to others, and friction coefficient."""
+    """How a skin touches: gap, m, kept to others, and friction coefficient.
+
+    bounce : part 0 .. 1 of the speed of two bodies' centres towards each other that they part with, the
+    greater of both sides'; None leaves it to what they are made of.
+    outside_only : of a collider: it pushes out whatever starts inside it, instead of having two sides.
+    """
 
     gap: float
     friction: float
+    bounce: float | None = None
+    outside_only: bool = False
 
 
 @dataclass(frozen=True, eq=False)
@@ -42,7 +49,7 @@ class SolidSpec:
     """A solid: skin points (n, 3) m and triangles (t, 3), its lattice, and the pose its nodes start in.
 
     rotation (3, 3) and translation (3,) take lattice coordinates to the world.
-    ``held`` (nodes,) bool marks nodes that never move.
+    ``held`` (nodes,) bool marks nodes that never move; ``weight`` is how strongly gravity pulls.
     """
 
     triangles: np.ndarray
@@ -52,6 +59,7 @@ class SolidSpec:
     material: Material
     touch: Touch
     held: np.ndarray | None = None
+    weight: float = 1.0
 
 
 @dataclass(frozen=True, eq=False)

@@ -8,6 +8,7 @@ import numpy as np
 from rubberquince.kernels import contact as ct
 from rubberquince.kernels.limit import NEWTON, PREDICTOR, SAFE, is_safe, limit_motion
 from rubberquince.kernels.motion import inertia_energy, without_mean
+from rubberquince.solver.bounce import Bounce, find_bounces
 from rubberquince.solver.frequency import damping_time, standing_frequency
 from rubberquince.solver.specs import Material, RunSpec, Touch
 from rubberquince.solver.system import ElasticSystem, Pairs
@@ -22,6 +23,7 @@ MOST_HALVINGS = 12
 MOST_SHORTENINGS = 24
 MOST_WIDENINGS = 4          # of the boxes that a deflected motion may leave
 ROUNDING = 1e-7             # of the energy a step of gravity brings: a rise below is not one
+BOUNCE_TOLERANCE = 1e-3     # of the linear solver, where bodies are thrown back: what is left is lost momentum
 SETTLED = 1e-5              # of a cell: a Newton step smaller than this is the last of its substep
 
 
@@ -96,6 +98,7 @@ class Stepper:
         self._falls = True
         self._late_motion = np.zeros(rest.shape, np.float32)
         self._pushes, self._distance = np.zeros(0, bool), np.zeros(0)
+        self._bounces: list[Bounce] = []
         self.frequencies = np.zeros(len(spec.solids))
         self._point_stiffness = np.zeros(len(self._skin))
         self.effort = Effort()
@@ -114,14 +117,16 @@ class Stepper:
         self._set_damping(body)
 
     def set_touch(self, piece: int, touch: Touch) -> None:
-        """Change gap and friction of a piece (solids first, then colliders)."""
-        if touch.gap != self.world.gap[piece]:
-            self.world.gap[piece] = touch.gap
-            self.touching.forget()
-        self.world.friction[piece] = touch.friction
+        """Change how a piece (solids first, then colliders) touches."""
+        self.world.set_touch(piece, touch)
+        self.touching.forget()
 
     def set_gravity(self, gravity: float) -> None:
         self.world.gravity = gravity
+
+    def set_weight(self, body: int, weight: float) -> None:
+        """Change how strongly gravity pulls at a solid: 1 is as it does."""
+        self.world.weight[body] = weight
 
     def set_ground_friction(self, friction: float) -> None:
         self.world.ground_friction = friction
@@ -163,6 +168,9 @@ class Stepper:
         """Drop what was kept for speed, so that a frame depends on the state before it and nothing else."""
         self._falls = True                  # which guess held in the substep before: it is tried first
         self.touching.forget()
+        if self.world.outside_only.any():
+            self._carry(self.state.x)
+            self.touching.look_inside(self._skin)
         self.system.stale()
 
     def deepest_contact(self) -> np.ndarray:
@@ -176,11 +184,13 @@ class Stepper:
 
     def _substep(self, h: float) -> None:
         state, quality = self.state, self.quality
-        lasting = quality.keeps_wobble and not state.restart
+        self._bounces = self._find_bounces(h)
+        lasting = quality.keeps_wobble and not state.restart and not self._bounces
         scheme = self._scheme(h, lasting)
         self._set_contact_stiffness(h, 2.25 if lasting else 1.0)
         self.system.set_ease(scheme.stretch, scheme.inertia)
         x, bulk, cut = self._predict(scheme)
+        cut = cut or bool(self._bounces)
         for iteration in range(quality.iterations):
             if self._stop():
                 raise Stopped
@@ -194,12 +204,15 @@ class Stepper:
         v = (x - state.x) / h
         if lasting and not cut:
             v = scheme.rate * (x - scheme.origin)
+        for bounce in self._bounces:
+            bounce.part(v)
         self.state = State(x, v, state.x, state.v, restart=cut)
 
     def _scheme(self, h: float, lasting: bool) -> _Scheme:
         """BDF2 (Gear 1971) when ``lasting``, else implicit Euler."""
         s, w = self.state, self.world
-        pull = np.array([0.0, -w.gravity, 0.0])
+        pull = np.zeros_like(s.x)
+        pull[:, 1] = -w.gravity * w.weight[w.node_body]
         if lasting:
             c, rate = 2.25, 1.5 / h
             origin = (4 * s.x - s.x_before) / 3
@@ -263,7 +276,11 @@ class Stepper:
         hold = np.zeros(len(grip))
         ct.add_friction_force(ptr, node, coef, normal, grip, x - self.state.x, scheme.still, slope, hold)
         pairs: Pairs = (ptr, node, coef, normal, curve, hold)
-        move, iterations = self.system.solve(-slope, scheme.stretch, scheme.inertia, pairs, self.quality.tolerance)
+        for bounce in self._bounces:
+            slope += bounce.slope(x - self.state.x)
+            pairs = bounce.beside(pairs)
+        tolerance = min(self.quality.tolerance, BOUNCE_TOLERANCE if self._bounces else 1.0)
+        move, iterations = self.system.solve(-slope, scheme.stretch, scheme.inertia, pairs, tolerance)
         if not np.isfinite(move).all():
             move[:] = 0.0
         wanted, friction = move.copy(), (ptr, node, coef, normal, grip)
@@ -303,12 +320,19 @@ class Stepper:
 
     def _contact(self, x: np.ndarray) -> float:
         self._carry(x)
-        return ct.contact_energy(*self._lists(), self._skin, self.world.skin.moving, self._point_stiffness)
+        energy = ct.contact_energy(*self._lists(), self._skin, self.world.skin.moving, self._point_stiffness)
+        return energy + sum(bounce.energy(x - self.state.x) for bounce in self._bounces)
 
     def _friction(self, x: np.ndarray, friction: tuple[np.ndarray, ...], scheme: _Scheme) -> float:
         return ct.friction_energy(*friction, x - self.state.x, scheme.still)
 
     # --- contact --------------------------------------------------------------------------------------
+
+    def _find_bounces(self, h: float) -> list[Bounce]:
+        if (self.world.bounce < 0.0).all():
+            return []
+        self._carry(self.state.x)
+        return find_bounces(self.world, self.touching, self._skin, self.state.v, h)
 
     def _lists(self) -> tuple[np.ndarray, ...]:
         return self.touching.ids, self.touching.kind, self.touching.gap, self._pushes

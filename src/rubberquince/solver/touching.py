@@ -1,10 +1,11 @@
 """Which parts of the skins may touch: kept for as long as no point leaves the box it was listed for."""
 
+import igl
 import numpy as np
 
-from rubberquince.kernels.contact import relations
-from rubberquince.kernels.distance import GROUND
-from rubberquince.kernels.tree import build_tree, overlapping_triangles, refit
+from rubberquince.kernels.contact import apart_at_rest, relations
+from rubberquince.kernels.distance import GROUND, LEAVING
+from rubberquince.kernels.tree import build_tree, overlapping_triangles, refit, refit_cones
 from rubberquince.solver.world import World
 
 SLACK = 0.15        # of the gap: how far a resting point may stray before the lists are made anew
@@ -15,19 +16,27 @@ class _Tree:
         self.triangles = triangles
         self.order, self.child, self.span = build_tree(points[triangles].mean(axis=1))
         self.box = np.zeros((len(self.child), 6))
+        self.axis, self.spread = np.zeros((len(self.child), 3)), np.zeros(len(self.child))
 
     def refit(self, low: np.ndarray, high: np.ndarray) -> None:
         refit(self.triangles, self.order, self.child, self.span, low, high, self.box)
 
+    def refit_cones(self, x: np.ndarray) -> None:
+        refit_cones(self.triangles, self.order, self.child, self.span, x, self.axis, self.spread)
+
+    def walked(self) -> tuple[np.ndarray, ...]:
+        return self.triangles, self.order, self.child, self.span, self.box, self.axis, self.spread
+
 
 class Touching:
-    """Lists of relations (ids, kind, gap) between different pieces and with the ground."""
+    """Lists of relations (ids, kind, gap) between pieces, of solids with themselves, and with the ground."""
 
     def __init__(self, world: World) -> None:
         self._world = world
         skin = world.skin
         self._trees = [_Tree(t, skin.points) for t in skin.triangles]
-        self._solids = len(world.spec.solids)
+        self._solids = world.solids
+        self._inside: dict[int, np.ndarray] = {}        # a collider: which points (moving,) bool start inside it
         self._low, self._high = np.zeros_like(skin.points), np.zeros_like(skin.points)
         self._allowance = np.zeros(len(skin.points))
         self.forget()
@@ -44,6 +53,22 @@ class Touching:
             tree.refit(self._low, self._high)
         self.ids, self.kind = np.zeros((0, 4), np.int64), np.zeros(0, np.int8)
         self.gap = np.zeros(0)
+
+    def look_inside(self, x: np.ndarray) -> None:
+        """Find the points that stand inside colliders that push outwards, at skin points ``x`` (n, 3), m."""
+        world, moving = self._world, self._world.skin.moving
+        self._inside.clear()
+        for k in np.flatnonzero(world.outside_only):
+            collider = world.spec.colliders[k - self._solids]
+            low, high = collider.points.min(axis=0), collider.points.max(axis=0)
+            near = np.flatnonzero(((x[:moving] > low) & (x[:moving] < high)).all(axis=1))
+            if len(near):
+                winding = igl.fast_winding_number(collider.points, collider.triangles.astype(np.int64),
+                                                  np.ascontiguousarray(x[near]))
+                within = np.zeros(len(x), bool)
+                within[near[np.abs(winding) > 0.5]] = True
+                if within.any():
+                    self._inside[int(k)] = within
 
     def _ground_gap(self) -> float:
         return self._world.spec.ground.gap if self._world.spec.ground else 0.0
@@ -78,7 +103,9 @@ class Touching:
         self._allowance[:moving] = path + np.sqrt(3.0) * slack
         for tree in self._trees[: self._solids]:
             tree.refit(self._low, self._high)
-        found = [self._between(a, b, x) for a in range(self._solids) for b in range(a + 1, len(self._trees))]
+            tree.refit_cones(x)
+        found = [self._between(a, b, x) for a in range(self._solids) for b in range(a, len(self._trees))]
+        found += [self._leaving(k, within, x) for k, within in self._inside.items()]
         if world.spec.ground:
             near = np.flatnonzero(self._core_low[:, 1] < np.maximum(
                 world.gap[skin.piece[:moving]], self._ground_gap()))
@@ -90,11 +117,26 @@ class Touching:
             self.ids, self.kind, self.gap = (np.concatenate(column) for column in zip(*found))
 
     def _between(self, a: int, b: int, x: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-        s, t, skin = self._trees[a], self._trees[b], self._world.skin
-        pairs = overlapping_triangles(s.triangles, s.order, s.child, s.span, s.box,
-                                      t.triangles, t.order, t.child, t.span, t.box, self._low, self._high)
-        offset = np.array([0, len(s.triangles)])
-        return relations(pairs + offset, np.concatenate([s.triangles, t.triangles]),
-                         np.concatenate([skin.owned_point[a], skin.owned_point[b]]),
-                         np.concatenate([skin.owned_edge[a], skin.owned_edge[b]]), skin.edges,
-                         self._low, self._high, x, self._allowance, skin.piece, self._world.gap)
+        """Relations of two pieces, or of a solid with itself."""
+        world, skin = self._world, self._world.skin
+        s, t = self._trees[a], self._trees[b]
+        pairs = overlapping_triangles(a == b, *s.walked(), *t.walked(), self._low, self._high)
+        ids, kind, gap = relations(
+            pairs + np.array([0, len(s.triangles)]), np.concatenate([s.triangles, t.triangles]),
+            np.concatenate([skin.owned_point[a], skin.owned_point[b]]),
+            np.concatenate([skin.owned_edge[a], skin.owned_edge[b]]), skin.edges,
+            self._low, self._high, x, self._allowance, skin.piece, world.gap)
+        counts = np.ones(len(ids), bool)
+        if a == b:
+            counts = apart_at_rest(ids, kind, skin.points, world.spec.solids[a].lattice.cell, gap)
+        elif b in self._inside:
+            counts = ~self._inside[b][ids].any(axis=1)
+        return ids[counts], kind[counts], gap[counts]
+
+    def _leaving(self, k: int, within: np.ndarray, x: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+        """Points inside collider ``k`` with its nearest faces, through which they are led out."""
+        triangles, skin = self._trees[k].triangles, self._world.skin
+        points = np.flatnonzero(within)
+        _, nearest, _ = igl.point_mesh_squared_distance(np.ascontiguousarray(x[points]), skin.points, triangles)
+        ids = np.column_stack([points, triangles[nearest]])
+        return ids, np.full(len(ids), LEAVING, np.int8), self._world.gap[skin.piece[points]]

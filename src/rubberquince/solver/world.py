@@ -9,11 +9,12 @@ from dataclasses import dataclass
 import numpy as np
 
 from rubberquince.kernels.elasticity import LANES, PAIRS
-from rubberquince.shapes.polymesh import edges_of
-from rubberquince.solver.specs import Material, RunSpec, SolidSpec
+from rubberquince.shapes.polymesh import edges_of, is_closed
+from rubberquince.solver.specs import Material, RunSpec, SolidSpec, Touch
 
 AGGREGATE_CELLS = 2500       # tetrahedra an aggregate of the coarse space
 MOST_AGGREGATES = 24
+OWN_BOUNCE = -1.0            # no number for the bounce: what bodies are made of decides
 
 
 @dataclass(eq=False)
@@ -133,6 +134,7 @@ class World:
     def __init__(self, spec: RunSpec) -> None:
         self.spec = spec
         solids = spec.solids
+        self.solids = len(solids)
         counts = [len(s.lattice.nodes) for s in solids]
         self.first_node = np.concatenate([[0], np.cumsum(counts)]).astype(np.int64)
         n = int(self.first_node[-1])
@@ -149,13 +151,15 @@ class World:
         self.damping = np.zeros(bodies)             # s, of Rayleigh's stiffness-proportional kind
         self.mass = np.zeros(n)
         self.gravity = spec.gravity
+        self.weight = np.array([s.weight for s in solids], float)
         self.ground_friction = spec.ground.friction if spec.ground else 0.0
         self.materials: list[Material] = [s.material for s in solids]
         pieces = len(solids) + len(spec.colliders)
         self.gap, self.friction = np.zeros(pieces), np.zeros(pieces)
+        self.bounce, self.outside_only = np.full(pieces, OWN_BOUNCE), np.zeros(pieces, bool)
         touches = [s.touch for s in solids] + [c.touch for c in spec.colliders]
         for k, touch in enumerate(touches):
-            self.gap[k], self.friction[k] = touch.gap, touch.friction
+            self.set_touch(k, touch)
         for k, solid in enumerate(solids):
             self.set_material(k, solid.material)
 
@@ -166,10 +170,16 @@ class World:
         mine = self.node_body == body
         self.mass[mine] = material.density * self.share[mine]
 
+    def set_touch(self, piece: int, touch: Touch) -> None:
+        """Write how a piece (solids first, then colliders) touches into the running arrays."""
+        self.gap[piece], self.friction[piece] = touch.gap, touch.friction
+        self.bounce[piece] = OWN_BOUNCE if touch.bounce is None else touch.bounce
+        self.outside_only[piece] = touch.outside_only and is_closed(self.spec.colliders[piece - self.solids].triangles)
+
     def weight_pressure(self, body: int) -> float:
         """Pressure, Pa, of the body's own column of material under gravity."""
         height = np.ptp(self.start[self.node_body == body, 1])
-        return self.materials[body].density * abs(self.gravity) * height
+        return self.materials[body].density * abs(self.gravity * self.weight[body]) * height
 
 
 def _stack(parts: list[np.ndarray], empty: tuple[int, ...]) -> np.ndarray:

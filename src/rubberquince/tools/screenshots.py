@@ -39,8 +39,8 @@ def shoot_shapes(app: QApplication, window: MainWindow, path: Path) -> None:
     """One of every shape, dropped on the floor."""
     window.bench.document.mark_saved()
     window.files.new()
-    for k, add in enumerate(("cushion", "torus", "capsule", "disc", "block", "sphere")):
-        getattr(window.files, f"add_{add}")()
+    for k, kind in enumerate(("cushion", "torus", "capsule", "disc", "superellipsoid", "sphere")):
+        window.pieces.add(kind)
         place = (0.28 * (k % 3) - 0.28, 0.1, 0.3 * (k // 3))
         window.bench.set_value("move", "place.position", place, window.bench.chosen_id)
     window.bench.set_value("change look", "look.material", "matte", window.bench.scene.pieces[0].id)
@@ -77,7 +77,7 @@ def make_all(app: QApplication, folder: Path) -> None:
     window.bench.choose("pudding")
     window.bench.set_value("change stiffness", "solid.stiffness", 1500.0, "pudding")
     shoot(app, window, folder / "stale.png")
-    window.files.add_sphere()
+    window.pieces.add("sphere")
     sphere = window.bench.chosen_id or ""
     window.bench.set_value("move", "place.position", (0.03, 0.83, 0.02), sphere)
     for title in ("Shape", "Place"):

@@ -44,6 +44,10 @@ class NumberEdit(QLineEdit):
         self.editingFinished.connect(self._read)
         self.textEdited.connect(lambda _: _mark(self, "wrong", False))
 
+    @property
+    def value(self) -> float:
+        return self._value
+
     def set_value(self, value: float) -> None:
         self._value = value
         if not (self.hasFocus() and self.isModified()):

@@ -14,9 +14,11 @@ from rubberquince.errors import QuinceError
 from rubberquince.ui.bench import Bench
 from rubberquince.ui.checks.checks import Checks
 from rubberquince.ui.files import Files
+from rubberquince.ui.handing import Handing
 from rubberquince.ui.lineup.lineup import LineUp
 from rubberquince.ui.menus import Menus, Shortcuts
 from rubberquince.ui.parts import column, framed, row
+from rubberquince.ui.pieces import SHAPES, Pieces
 from rubberquince.ui.readings.readings import Readings
 from rubberquince.ui.runner import Runner
 from rubberquince.ui.sheet.sheet import Sheet
@@ -26,6 +28,7 @@ from rubberquince.ui.view_zone import ViewZone
 from rubberquince.view.portrait import portrait
 from rubberquince.view.stage import DISPLAYS
 
+ADD_KEYS = {"block": "Ctrl+B", "sphere": "Ctrl+Shift+B"}
 UNITS = ("mm", "cm", "m", "in")
 
 
@@ -40,11 +43,13 @@ class MainWindow(QMainWindow):
         self.runner = Runner(self.bench)
         self.player = Player(self.bench, self.runner)
         self.files = Files(self, self.bench, self.runner)
+        self.pieces = Pieces(self, self.bench)
+        self.handing = Handing(self, self.bench, self.runner)
         self.menus = Menus(self.menuBar())
         self.view_zone = ViewZone(self.bench, self.runner, self.player)
         self._make_menus()
         self.line_up = LineUp(self.bench, self._add_menu, self._portrait)
-        self.sheet = Sheet(self.bench)
+        self.sheet = Sheet(self.bench, self.pieces)
         self.checks, self.readings = Checks(self.bench), Readings(self.bench)
         self.strip = Strip(self.bench, self.runner, self.player)
         self._lay_out()
@@ -88,20 +93,19 @@ class MainWindow(QMainWindow):
         add(scene, "Save", files.save, key.Save)
         add(scene, "Save as…", files.save_as, key.SaveAs)
         scene.addSeparator()
-        add(scene, "Export this frame as OBJ…", lambda: files.export_frame(self.player.frame), "Ctrl+Shift+E")
-        add(scene, "Export the run as USD…", files.export_run, "Ctrl+E")
+        add(scene, "Export this frame…", lambda: self.handing.export_frame(self.player.frame), "Ctrl+Shift+E")
+        add(scene, "Export the run…", self.handing.export_run, "Ctrl+E")
         scene.addSeparator()
         add(scene, "Quit", self.close, key.Quit)
         edit = self.menus.menu("Edit")
         self._undo = add(edit, "Undo", lambda: bench.document.undo(), key.Undo)
         self._redo = add(edit, "Redo", lambda: bench.document.redo(), key.Redo)
         piece = self._add_menu = self.menus.menu("Piece")
-        add(piece, "Add a block", files.add_block, "Ctrl+B")
-        add(piece, "Add a sphere", files.add_sphere, "Ctrl+Shift+B")
-        for name in ("capsule", "disc", "torus", "cushion"):
-            add(piece, f"Add a {name}", getattr(files, f"add_{name}"))
-        add(piece, "Import a mesh…", files.import_mesh, "Ctrl+I")
+        for name in SHAPES:
+            add(piece, f"Add a {name}", partial(self.pieces.add, name), ADD_KEYS.get(name))
+        add(piece, "Import a mesh…", self.pieces.import_mesh, "Ctrl+I")
         piece.addSeparator()
+        add(piece, "Refine the chosen piece", self.pieces.refine)
         self._remove = add(piece, "Remove the chosen piece", self._remove_chosen, key.Delete)
         run = self.menus.menu("Run")
         add(run, "Play or pause", self.player.toggle, "Space")

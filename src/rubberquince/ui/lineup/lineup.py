@@ -12,7 +12,7 @@ from rubberquince.document.scene import Piece, Scene
 from rubberquince.errors import QuinceError
 from rubberquince.ui.bench import Bench
 from rubberquince.ui.parts import column, icon, label, mark, row
-from rubberquince.ui.sheet.sections import ROLES
+from rubberquince.ui.sheet.feel import ROLES
 
 PICTURE = 46
 Painter = Callable[[Piece, int], np.ndarray | None]

@@ -1,12 +1,14 @@
 """What every section of the sheet is: a head that folds, a summary to be read closed, and rows."""
 
 from PySide6.QtCore import QSize, Qt
-from PySide6.QtWidgets import QFrame, QPushButton, QSizePolicy, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QFrame, QHBoxLayout, QPushButton, QSizePolicy, QVBoxLayout, QWidget
 
 from rubberquince.document.scene import Piece
 from rubberquince.ui.bench import Bench
 from rubberquince.ui.fields import Field, Value
 from rubberquince.ui.parts import column, icon, label, row
+
+NAME_WIDTH = 108            # px, as in a Field
 
 
 class Section(QFrame):
@@ -54,7 +56,9 @@ class Section(QFrame):
             number: object = piece
             for name in path.split("."):
                 number = number[int(name)] if isinstance(number, tuple) else getattr(number, name)
-            field.show_value(float(number), self.usual(piece, path))         # type: ignore[arg-type]
+            field.setVisible(number is not None)
+            if number is not None:
+                field.show_value(float(number), self.usual(piece, path))     # type: ignore[arg-type]
 
     def add_field(self, value: Value) -> Field:
         """A row for a number of the chosen piece at ``value.path``; a digit in it means an item of a tuple."""
@@ -80,7 +84,20 @@ class Section(QFrame):
         items[int(item)] = number
         return self.bench.set_value(f"change {value.name.lower()}", path, tuple(items), piece.id)
 
+    def _set(self, what: str, path: str, value: object) -> None:
+        piece = self.bench.chosen
+        if piece is not None:
+            self.bench.set_value(what, path, value, piece.id)
+
     def _unfold(self, on: bool) -> None:
         self.fold.setChecked(on)
         self._body.setVisible(on)
         self.fold.setIcon(icon("open-fold" if on else "shut-fold", 12))
+
+
+def named_row(name: str, *widgets: QWidget) -> QHBoxLayout:
+    """A name and what it names, in line with the fields of a section."""
+    title = label(name)
+    title.setFixedWidth(NAME_WIDTH)
+    title.setBuddy(widgets[0])
+    return row(title, *widgets, gap=5)

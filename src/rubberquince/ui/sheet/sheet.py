@@ -5,14 +5,11 @@ from PySide6.QtWidgets import QFrame, QScrollArea, QWidget
 
 from rubberquince.ui.bench import Bench
 from rubberquince.ui.parts import column, label
+from rubberquince.ui.pieces import Pieces
+from rubberquince.ui.sheet.feel import FeelSection
 from rubberquince.ui.sheet.section import Section
-from rubberquince.ui.sheet.sections import (
-    ContactSection,
-    FeelSection,
-    PlaceSection,
-    ShapeSection,
-    SpringsSection,
-)
+from rubberquince.ui.sheet.sections import ContactSection, ForcesSection, PlaceSection, SpringsSection
+from rubberquince.ui.sheet.shape import ShapeSection
 
 WIDTH = 316
 OPEN_AT_FIRST = {"Role and feel", "Springs"}
@@ -21,9 +18,9 @@ OPEN_AT_FIRST = {"Role and feel", "Springs"}
 class Sheet(QScrollArea):
     """Shows the sections that apply to the chosen piece; what does not apply is absent."""
 
-    def __init__(self, bench: Bench) -> None:
+    def __init__(self, bench: Bench, pieces: Pieces) -> None:
         super().__init__()
-        self._bench = bench
+        self._bench, self._pieces = bench, pieces
         self.setObjectName("sheet")
         self.setFixedWidth(WIDTH)
         self.setWidgetResizable(True)
@@ -54,8 +51,9 @@ class Sheet(QScrollArea):
         while self._rows.count() > 1:
             self._rows.takeAt(1)
         self._unit = self._bench.scene.length_unit
-        self.sections = [kind(self._bench) for kind in
-                         (ShapeSection, PlaceSection, FeelSection, SpringsSection, ContactSection)]
+        bench = self._bench
+        self.sections = [ShapeSection(bench, self._pieces), PlaceSection(bench), FeelSection(bench),
+                         SpringsSection(bench), ContactSection(bench), ForcesSection(bench)]
         for section in self.sections:
             self._rows.addWidget(section)
             section.fold.setChecked(section.title in opened)

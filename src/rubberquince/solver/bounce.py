@@ -1,0 +1,129 @@
+"""A bounce of a given height: bodies whose centres are about to meet part with a share of their speed.
+
+A target for every point that touches fails on soft bodies, whose parts meet at many times.  One term on
+the centres does not: in the step that brings a contact, the relative move u of both centres along its
+normal is drawn to t by  K/2 (t - u)²,  where t goes on to the contact and comes back with its share of
+the speed; at the end of the step the centres have just that speed.
+"""
+
+from dataclasses import dataclass
+
+import numpy as np
+from numba import njit
+
+from rubberquince.kernels.contact import carry
+from rubberquince.kernels.distance import closest
+from rubberquince.solver.system import Pairs
+from rubberquince.solver.touching import Touching
+from rubberquince.solver.world import World
+
+FIRMNESS = 100.0            # of K, in units of mass / step²
+LEAST_STEPS = 4.0           # of gravity: what closes more slowly than it gains in so many steps is at rest
+
+
+@dataclass(frozen=True, eq=False)
+class Bounce:
+    """A pair over all nodes of one or two bodies: u = Σ coef · normal·move.
+
+    ``coef`` are shares of each body's mass, below zero for the second; ``per_mass`` is coef / mass of a node,
+    ``mass`` what the centres resist with, kg; ``speed``, m/s, is what they part with.
+    """
+
+    node: np.ndarray
+    coef: np.ndarray
+    normal: np.ndarray
+    per_mass: np.ndarray
+    mass: float
+    stiffness: float
+    target: float
+    speed: float
+
+    def _lack(self, move: np.ndarray) -> float:
+        return self.target - float(self.coef @ (move[self.node] @ self.normal))
+
+    def energy(self, move: np.ndarray) -> float:
+        """J, for nodes moved by ``move`` (n, 3), m, in this step."""
+        return 0.5 * self.stiffness * self._lack(move) ** 2
+
+    def slope(self, move: np.ndarray) -> np.ndarray:
+        """Gradient of the energy (n, 3), N."""
+        out = np.zeros_like(move)
+        out[self.node] = -self.stiffness * self._lack(move) * self.coef[:, None] * self.normal
+        return out
+
+    def part(self, v: np.ndarray) -> None:
+        """Give the centres the speed they part with, in ``v`` (n, 3), m/s, in place."""
+        lack = self.speed - float(self.coef @ (v[self.node] @ self.normal))
+        v[self.node] += lack * self.mass * self.per_mass[:, None] * self.normal
+
+    def beside(self, pairs: Pairs) -> Pairs:
+        """The pairs of the linear system with this one as the last."""
+        ptr, node, coef, normal, curve, hold = pairs
+        return (np.append(ptr, ptr[-1] + len(self.node)), np.append(node, self.node), np.append(coef, self.coef),
+                np.vstack([normal, self.normal]), np.append(curve, self.stiffness), np.append(hold, 0.0))
+
+
+@njit(cache=True, nogil=True)
+def meetings(ids, kind, gap, x, v, piece, h, fall, out, away):
+    """Normals, summed, of relations that come within their gap in a step of ``h``, s, for each pair of pieces.
+
+    x, v : (n, 3) skin points, m, and their speeds, m/s.  ``fall`` is the way gravity adds in a step, m.
+    out : (pieces + 1, pieces + 1, 3), zeroed; by the piece of the first side and of the second, the ground last.
+    away : (pieces + 1, pieces + 1), infinite; how far the nearest of these is from its gap, m.
+    """
+    w, apart = np.empty(4), np.empty(3)
+    last = len(out) - 1
+    for e in range(len(ids)):
+        d, _ = closest(kind[e], x, ids, e, w, apart)
+        if d <= 0.0:
+            continue
+        speed = 0.0
+        for k in range(4):
+            if ids[e, k] >= 0:
+                for i in range(3):
+                    speed += w[k] * apart[i] / d * v[ids[e, k], i]
+        if d + h * speed - fall < gap[e]:
+            a, b = piece[ids[e, 0]], piece[ids[e, 3]] if ids[e, 3] >= 0 else last
+            away[a, b] = min(away[a, b], max(d - gap[e], 0.0))
+            for i in range(3):
+                out[a, b, i] += apart[i] / d
+
+
+def find_bounces(world: World, touching: Touching, skin: np.ndarray, v: np.ndarray, h: float) -> list[Bounce]:
+    """The bounces of a step of ``h``, s, that starts at ``skin`` points (n, 3), m, with node speeds ``v``."""
+    points, pieces = world.skin, len(world.gap)
+    speed = np.zeros_like(skin)
+    carry(v, points.bind_node, points.bind_weight, speed)
+    touching.cover(skin, np.zeros_like(skin), h * speed)
+    normals = np.zeros((pieces + 1, pieces + 1, 3))
+    away = np.full(normals.shape[:2], np.inf)
+    meetings(touching.ids, touching.kind, touching.gap, skin, speed, points.piece, h,
+             h * h * abs(world.gravity), normals, away)
+    found = []
+    for a, b in zip(*np.nonzero(normals.any(axis=2))):
+        share = max(world.bounce[a], world.bounce[b] if b < pieces else -1.0)
+        length = np.linalg.norm(normals[a, b])
+        if a != b and share >= 0.0 and length > 1e-9:
+            found += _between(world, a, b, normals[a, b] / length, away[a, b], v, h, share)
+    return found
+
+
+def _between(world: World, a: int, b: int, normal: np.ndarray, away: float, v: np.ndarray, h: float,
+             share: float) -> list[Bounce]:
+    """The bounce of two pieces ``away``, m, from touching; none where they close too slowly to leave rest."""
+    nodes, coefs, per_mass, inverse_mass = [], [], [], 0.0
+    for piece, sign in ((a, 1.0), (b, -1.0)):
+        if piece < world.solids:
+            mine = np.flatnonzero(world.node_body == piece)
+            mass = world.mass[mine].sum()
+            nodes.append(mine)
+            coefs.append(sign * world.mass[mine] / mass)
+            per_mass.append(np.full(len(mine), sign / mass))
+            inverse_mass += 1.0 / mass
+    node, coef = np.concatenate(nodes), np.concatenate(coefs)
+    closing = -float(coef @ (v[node] @ normal))
+    if closing <= LEAST_STEPS * abs(world.gravity) * h:
+        return []
+    target = share * max(h * closing - away, 0.0) - away
+    return [Bounce(node, coef, normal, np.concatenate(per_mass), 1.0 / inverse_mass,
+                   FIRMNESS / (inverse_mass * h * h), target, share * closing)]

@@ -1,0 +1,145 @@
+"""Role and feel: what a piece is, how it looks, and how finely it is filled."""
+
+from PySide6.QtGui import QColor
+from PySide6.QtWidgets import QColorDialog, QComboBox, QPushButton
+
+from rubberquince.document.bodies import local_points, unit_mesh
+from rubberquince.document.feels import FEELS, OWN, usual, with_feel
+from rubberquince.document.scene import FeelChoice, Piece
+from rubberquince.errors import QuinceError
+from rubberquince.shapes.lattice import cells_about
+from rubberquince.ui.bench import Bench
+from rubberquince.ui.fields import NumberEdit, WholeEdit
+from rubberquince.ui.parts import column, framed, label, row
+from rubberquince.ui.sheet.section import NAME_WIDTH, Section, named_row
+from rubberquince.units import show
+
+ROLES = {"solid": ("Solid", "moves and deforms: jelly, foam, rubber"),
+         "collider": ("Collider", "stands still; solids meet it"),
+         "scenery": ("Scenery", "is only seen")}
+
+
+class FeelSection(Section):
+    """What the piece is, how it looks, and how finely it is filled."""
+
+    title = "Role and feel"
+
+    def __init__(self, bench: Bench) -> None:
+        super().__init__(bench)
+        self.role = QComboBox()
+        self.role.setAccessibleName("Role")
+        for key, (name, tip) in ROLES.items():
+            self.role.addItem(name, key)
+            self.role.setItemData(self.role.count() - 1, tip, 3)
+        self.role.activated.connect(self._set_role)
+        self.rows.addLayout(named_row("Role", self.role))
+        self.feel, self.second = QComboBox(), QComboBox()
+        for box, none, name in ((self.feel, "own values", "Feel"), (self.second, "nothing", "Mixed with")):
+            box.setAccessibleName(name)
+            box.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
+            box.setMinimumContentsLength(4)
+            box.addItem(none, OWN)
+            for feel in FEELS.values():
+                box.addItem(feel.name, feel.name)
+                box.setItemData(box.count() - 1, feel.line, 3)
+            box.activated.connect(self._set_feel)
+        self.feel_line = label("", "small", wrap=True)
+        self.share = NumberEdit("Share of the second feel", "%")
+        self.share.setFixedWidth(52)
+        self.share.typed.connect(lambda share: self._set_feel(share=share))
+        self.share.refused.connect(bench.say)
+        self._feel_rows = framed(column(named_row("Feel", self.feel), named_row("Mixed with", self.second, self.share),
+                                        self.feel_line, gap=5), "plain")
+        self.rows.addWidget(self._feel_rows)
+        self.cells = WholeEdit("Cells across", 2, 60)
+        self.cells.setFixedWidth(56)
+        self.cells.setToolTip("Cells across the smallest side: more bend and fold finer, and take longer")
+        self.cells.chosen.connect(lambda count: self._set("change cells", "solid.cells", count))
+        self.cells.refused.connect(bench.say)
+        self._cells_label = label("Cells across")
+        self._cells_count = label("", "small")
+        line = row(self._cells_label, self.cells, gap=5)
+        line.addStretch(1)
+        self._cells_label.setFixedWidth(NAME_WIDTH)
+        self.rows.addLayout(line)
+        self.rows.addWidget(self._cells_count)
+        self.material = QComboBox()
+        self.material.setAccessibleName("Looks like")
+        for key in ("jelly", "matte"):
+            self.material.addItem(key, key)
+        self.material.activated.connect(
+            lambda _: self._set("change look", "look.material", self.material.currentData()))
+        self.colour = QPushButton()
+        self.colour.setAccessibleName("Colour")
+        self.colour.setFixedWidth(46)
+        self.colour.clicked.connect(self._pick_colour)
+        self.rows.addLayout(named_row("Looks like", self.material, self.colour))
+
+    def summary(self, piece: Piece) -> str:
+        feel = f" · {_feel_name(piece)}" if piece.role == "solid" and piece.feel.name else ""
+        return ROLES[piece.role][0] + feel
+
+    def refresh(self, piece: Piece) -> None:
+        super().refresh(piece)
+        self.role.setCurrentIndex(self.role.findData(piece.role))
+        self.material.setCurrentIndex(self.material.findData(piece.look.material))
+        self.colour.setStyleSheet(f"background: {piece.look.colour};")
+        self.colour.setToolTip(f"Colour {piece.look.colour}")
+        solid = piece.role == "solid"
+        for widget in (self._cells_label, self.cells, self._cells_count, self._feel_rows):
+            widget.setVisible(solid)
+        choice = piece.feel
+        self.feel.setCurrentIndex(max(self.feel.findData(choice.name), 0))
+        self.second.setCurrentIndex(max(self.second.findData(choice.mixed_with), 0))
+        self.second.setEnabled(choice.name in FEELS)
+        self.share.setVisible(bool(choice.mixed_with))
+        self.share.set_value(choice.share)
+        self.feel_line.setText(FEELS[choice.name].line if choice.name in FEELS else "")
+        self.feel_line.setVisible(choice.name in FEELS)
+        if solid:
+            self.cells.set_value(piece.solid.cells)
+            self._cells_count.setText(self._cell_text(piece))
+
+    def _cell_text(self, piece: Piece) -> str:
+        edge = min(piece.place.size) / piece.solid.cells
+        text = f"with edges of {show(edge, self.bench.scene.length_unit)}"
+        try:
+            triangles = unit_mesh(piece.shape, self.bench.document.meshes).triangles
+            count = cells_about(local_points(piece, self.bench.document.meshes), triangles, edge)
+        except QuinceError:
+            return text
+        return f"about {float(f'{count:.2g}'):,.0f} cells {text}".replace(",", " ")
+
+    def _set_feel(self, _index: int = 0, share: float | None = None) -> None:
+        """Values of the chosen feel, or of the mixture; a second feel starts with an even share."""
+        piece = self.bench.chosen
+        if piece is None:
+            return
+        second = self.second.currentData() if self.feel.currentData() else OWN
+        if share is None:
+            share = piece.feel.share if piece.feel.mixed_with and second else 0.5
+        try:
+            choice = FeelChoice(name=self.feel.currentData(), mixed_with=second, share=share if second else 0.0)
+        except ValueError:
+            self.bench.say("The share of the second feel should be between 0 and 100 %.")
+            self.refresh(piece)
+            return
+        self.bench.document.push("change feel", self.bench.scene.with_piece(with_feel(piece, choice)))
+
+    def _set_role(self) -> None:
+        self._set("change role", "role", self.role.currentData())
+
+    def _pick_colour(self) -> None:
+        piece = self.bench.chosen
+        if piece is not None:
+            colour = QColorDialog.getColor(QColor(piece.look.colour), self, f"Colour of {piece.name}")
+            if colour.isValid():
+                self._set("change colour", "look.colour", colour.name())
+
+
+def _feel_name(piece: Piece) -> str:
+    """The feel in words; a star says that values were changed since."""
+    choice = piece.feel
+    name = f"{choice.name} + {choice.share:.0%} {choice.mixed_with}" if choice.mixed_with else choice.name
+    values = piece.solid.model_dump()
+    return name + ("" if all(values[k] == v for k, v in usual(piece).items()) else " *")

@@ -1,0 +1,159 @@
+"""Shape: name, real size, how finely it is divided, and tools that give it another mesh."""
+
+from PySide6.QtWidgets import QLineEdit, QPushButton
+
+from rubberquince.document.bodies import unit_mesh
+from rubberquince.document.scene import (
+    BlockShape,
+    ImportedShape,
+    Piece,
+    RevolvedShape,
+    SuperellipsoidShape,
+)
+from rubberquince.errors import QuinceError
+from rubberquince.ui.bench import Bench
+from rubberquince.ui.fields import NumberEdit, Value, WholeEdit
+from rubberquince.ui.parts import framed, label, row
+from rubberquince.ui.pieces import Pieces
+from rubberquince.ui.sheet.section import NAME_WIDTH, Section, named_row
+from rubberquince.units import show
+
+ROUND = (("around", (6, 400)), ("rings", (3, 200)))
+DIVISIONS = {"sphere": ROUND, "superellipsoid": ROUND, "torus": (("around", (6, 400)), ("sides", (3, 200))),
+             "cushion": (("divisions", (2, 200)),), "sheet": (("across", (1, 200)), ("along", (1, 200)))}
+SIDES = ("Width", "Height", "Depth")
+USUAL_SHARE, USUAL_FACE = 0.5, 0.005        # of a thinning; m, of a remesh
+
+
+def shape_name(piece: Piece) -> str:
+    shape = piece.shape
+    if isinstance(shape, (RevolvedShape, ImportedShape)):
+        return shape.name
+    return shape.kind
+
+
+class ShapeSection(Section):
+    """Name, real size and how finely the shape is divided."""
+
+    title = "Shape"
+
+    def __init__(self, bench: Bench, pieces: Pieces) -> None:
+        super().__init__(bench)
+        self._pieces = pieces
+        self.name = QLineEdit()
+        self.name.setAccessibleName("Name")
+        self.name.setMaxLength(60)
+        self.name.editingFinished.connect(self._rename)
+        self.rows.addLayout(named_row("Name", self.name))
+        unit = bench.scene.length_unit
+        for k, side in enumerate(SIDES):
+            self.add_field(Value(side, f"place.size.{k}", unit, 0.01, 2.0,
+                                 f"{side} of the shape along its own axis, in {unit}", log=True))
+        self.divisions = [WholeEdit(f"Divisions {axis}", 1, 200) for axis in ("wide", "high", "deep")]
+        self._divisions_row = row(*self.divisions, gap=4)
+        self._divided = label("Divided in")
+        for k, box in enumerate(self.divisions):
+            box.chosen.connect(lambda count, k=k: self._divide(k, count))
+            box.refused.connect(bench.say)
+        line = row(self._divided, gap=5)
+        self._divided.setFixedWidth(NAME_WIDTH)
+        line.addLayout(self._divisions_row)
+        self.rows.addLayout(line)
+        self._count = label("", "small")
+        self.rows.addWidget(self._count)
+        self._add_seed()
+        self._add_tools(unit)
+
+    def _add_seed(self) -> None:
+        self.seed = WholeEdit("Seed", 0, 1_000_000)
+        self.seed.setFixedWidth(56)
+        self.seed.setToolTip("Every seed gives another form, always the same one")
+        self.seed.chosen.connect(lambda seed: self._set_seed(seed))
+        self.seed.refused.connect(self.bench.say)
+        self.surprise = QPushButton("Surprise me")
+        self.surprise.setToolTip("The form of the next seed")
+        self.surprise.clicked.connect(lambda: self._set_seed(None))
+        line = named_row("Seed", self.seed, self.surprise)
+        line.addStretch(1)
+        self._seed_row = framed(line, "plain")
+        self.rows.addWidget(self._seed_row)
+
+    def _add_tools(self, unit: str) -> None:
+        """Buttons that give the piece another mesh, with the number they go by."""
+        self.share, self.face = NumberEdit("Share of the triangles to keep", "%"), NumberEdit("Width of a face", unit)
+        self.share.set_value(USUAL_SHARE)
+        self.face.set_value(USUAL_FACE)
+        for edit in (self.share, self.face):
+            edit.setFixedWidth(64)
+            edit.typed.connect(edit.set_value)
+            edit.refused.connect(self.bench.say)
+        self.refine, self.thin, self.remesh = (QPushButton(text) for text in ("Refine", "Thin", "Remesh"))
+        self.refine.clicked.connect(self._pieces.refine)
+        self.thin.clicked.connect(lambda: self._pieces.thin(self.share.value))
+        self.remesh.clicked.connect(lambda: self._pieces.remesh(self.face.value))
+        for button, tip, *rest in (
+                (self.refine, "Four faces where one was; the form stays", label("each face in four", "soft")),
+                (self.thin, "Fewer triangles, flat parts first", label("keep", "soft"), self.share),
+                (self.remesh, f"A closed mesh of even faces, in {unit}; mends open and tangled ones",
+                 label("faces of", "soft"), self.face)):
+            button.setFixedWidth(NAME_WIDTH - 18)
+            button.setToolTip(tip)
+            line = row(button, *rest, gap=7)
+            line.addStretch(1)
+            self.rows.addLayout(line)
+
+    def summary(self, piece: Piece) -> str:
+        unit = self.bench.scene.length_unit
+        return f"{shape_name(piece)} · {show(max(piece.place.size), unit)}"
+
+    def refresh(self, piece: Piece) -> None:
+        super().refresh(piece)
+        if not self.name.hasFocus():
+            self.name.setText(piece.name)
+        self._seed_row.setVisible(isinstance(piece.shape, SuperellipsoidShape))
+        if isinstance(piece.shape, SuperellipsoidShape):
+            self.seed.set_value(piece.shape.seed)
+        counts = _divisions(piece)
+        self._divided.setVisible(bool(counts))
+        for k, box in enumerate(self.divisions):
+            box.setVisible(k < len(counts))
+            if k < len(counts):
+                box.set_bounds(*counts[k][1])
+                box.set_value(counts[k][0])
+        try:
+            mesh = unit_mesh(piece.shape, self.bench.document.meshes)
+            text = f"{len(mesh.points):,} vertices · {len(mesh.face_sizes):,} faces".replace(",", " ")
+        except QuinceError as error:
+            text = str(error)
+        self._count.setText(text)
+
+    def _rename(self) -> None:
+        piece, name = self.bench.chosen, self.name.text().strip()
+        if piece is not None and name and name != piece.name:
+            self.bench.set_value("rename", "name", name, piece.id)
+        elif piece is not None:
+            self.name.setText(piece.name)
+
+    def _set_seed(self, seed: int | None) -> None:
+        """Another seed; the next one with None."""
+        piece = self.bench.chosen
+        if piece is not None and isinstance(piece.shape, SuperellipsoidShape):
+            self.bench.set_value("change seed", "shape.seed", piece.shape.seed + 1 if seed is None else seed, piece.id)
+
+    def _divide(self, k: int, count: int) -> None:
+        piece = self.bench.chosen
+        if piece is None:
+            return
+        if isinstance(piece.shape, BlockShape):
+            counts = [*piece.shape.divisions]
+            counts[k] = count
+            self.bench.set_value("change divisions", "shape.divisions", tuple(counts), piece.id)
+        else:
+            self.bench.set_value("change divisions", f"shape.{DIVISIONS[piece.shape.kind][k][0]}", count, piece.id)
+
+
+def _divisions(piece: Piece) -> list[tuple[int, tuple[int, int]]]:
+    """(count, its bounds) for each direction that a shape is divided in."""
+    if isinstance(piece.shape, BlockShape):
+        return [(count, (1, 200)) for count in piece.shape.divisions]
+    return [(getattr(piece.shape, name), bounds) for name, bounds in DIVISIONS.get(piece.shape.kind, ())]

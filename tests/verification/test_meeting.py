@@ -1,0 +1,116 @@
+"""How solids meet themselves, each other and colliders: nothing crosses, and a bounce is as asked."""
+
+import numpy as np
+import pytest
+
+from bodies import JELLY, crossings, make_block_collider, make_ring_with_a_slit, make_solid
+from rubberquince.shapes import primitives
+from rubberquince.shapes.polymesh import edges_of
+from rubberquince.solver.specs import QUALITIES, Material, RunSpec, Touch
+from rubberquince.solver.stepper import Stepper
+
+FIRM = Material(30e3, 0.44, 1050.0, 0.1)
+BALL = primitives.sphere(20, 10)
+
+
+def middle(stepper, body=0):
+    mine = stepper.world.node_body == body
+    return stepper.world.mass[mine] @ stepper.state.x[mine] / stepper.world.mass[mine].sum()
+
+
+@pytest.mark.parametrize("quality", ["draft", "good"])
+def test_a_slit_that_closes_does_not_cross(quality):
+    ring = make_ring_with_a_slit(at=(0.0, 0.12, 0.0))
+    edges = edges_of(ring.triangles).astype(np.int64)
+    stepper = Stepper(RunSpec([ring], [], quality=QUALITIES[quality]))
+    met = 0
+    for _ in range(14):
+        stepper.frame()
+        assert crossings(stepper.skin(), edges, ring.triangles) == 0
+        met = max(met, int((stepper.touching.gap[stepper.touching.kind < 2] > 0).sum()))
+    assert met > 50                                       # it did close
+
+
+def test_what_lies_near_itself_at_rest_does_not_push_itself():
+    """A gap as wide as the slit: nothing moves where nothing pulls."""
+    ring = make_ring_with_a_slit(at=(0.0, 0.2, 0.0))
+    wide = Touch(0.03, 0.5)
+    stepper = Stepper(RunSpec([type(ring)(**{**vars(ring), "touch": wide})], [], gravity=0.0, ground=None))
+    start = stepper.skin()
+    stepper.frame()
+    np.testing.assert_allclose(stepper.skin(), start, atol=1e-6)
+
+
+@pytest.mark.parametrize("quality", ["draft", "good"])
+@pytest.mark.parametrize("bounce", [0.3, 0.6, 0.9])
+def test_comes_back_as_high_as_its_bounce_says(quality, bounce):
+    drop = 0.5
+    ball = make_solid(BALL, (0.1, 0.1, 0.1), 4, (0, 0.051 + drop, 0), FIRM, Touch(1e-3, 0.5, bounce))
+    stepper = Stepper(RunSpec([ball], [], quality=QUALITIES[quality]))
+    heights = [drop]
+    while len(heights) < 3 or heights[-1] < heights[-2]:
+        stepper.frame()
+        heights.append(middle(stepper)[1] - 0.051)
+    while heights[-1] > heights[-2]:
+        stepper.frame()
+        heights.append(middle(stepper)[1] - 0.051)
+    drag = 0.03 if quality == "good" else 0.12            # what steps of Euler's take from a flight, and frames hide
+    np.testing.assert_allclose(np.sqrt(heights[-2] / drop), bounce, atol=drag)
+
+
+def test_a_bounce_keeps_the_momentum_of_both():
+    balls = [make_solid(BALL, (0.1, 0.1, 0.1), 4, (x, 0.5, 0), FIRM, Touch(1e-3, 0.5, 0.6)) for x in (-0.08, 0.08)]
+    stepper = Stepper(RunSpec(balls, [], gravity=0.0, ground=None))
+    left, mass = stepper.world.node_body == 0, stepper.world.mass
+    stepper.state.v[left, 0], stepper.state.v[~left, 0] = 1.0, -0.5
+    before = mass @ stepper.state.v
+    for _ in range(8):
+        stepper.frame()
+    speeds = [mass[k] @ stepper.state.v[k, 0] / mass[k].sum() for k in (left, ~left)]
+    np.testing.assert_allclose(mass @ stepper.state.v, before, atol=2e-3 * mass.sum())
+    np.testing.assert_allclose(speeds[1] - speeds[0], 0.6 * 1.5, rtol=0.03)
+
+
+def test_a_pile_that_bounces_comes_to_rest():
+    block = primitives.block((4, 4, 4))
+    pile = [make_solid(block, (0.06, 0.06, 0.06), 3, (0, 0.035 + 0.075 * k, 0), FIRM, Touch(1e-3, 0.5, 0.6))
+            for k in range(3)]
+    stepper = Stepper(RunSpec(pile, []))
+    for _ in range(48):
+        stepper.frame()
+    assert np.abs([stepper.world.mass[stepper.world.node_body == k] @ stepper.state.v[stepper.world.node_body == k]
+                   for k in range(3)]).max() < 0.02 * stepper.world.mass.sum() / 3
+
+
+@pytest.mark.parametrize("outside_only", [True, False])
+def test_a_collider_with_an_outside_pushes_out_what_starts_in_it(outside_only):
+    ball = make_solid(BALL, (0.1, 0.1, 0.1), 4, (0, 0.22, 0))
+    box = make_block_collider((0.2, 0.2, 0.2), (0, 0.1, 0), touch=Touch(1e-3, 0.5, None, outside_only))
+    stepper = Stepper(RunSpec([ball], [box], quality=QUALITIES["draft"]))
+    highest = 0.0
+    for _ in range(30):
+        stepper.frame()
+        highest = max(highest, stepper.skin()[:, 1].max())
+    low = stepper.skin()[:, 1].min()
+    assert highest < 0.34                                 # it does not leap
+    assert low > 0.2 if outside_only else low < 0.19
+
+
+def test_half_the_weight_falls_half_as_far():
+    full, half = (make_solid(BALL, (0.1, 0.1, 0.1), 4, (x, 2.0, 0)) for x in (-0.2, 0.2))
+    half = type(half)(**{**vars(half), "weight": 0.5})
+    stepper = Stepper(RunSpec([full, half], [], ground=None))
+    for _ in range(6):
+        stepper.frame()
+    fallen = [2.0 - middle(stepper, k)[1] for k in (0, 1)]
+    np.testing.assert_allclose(fallen[1], 0.5 * fallen[0], rtol=1e-6)
+
+
+def test_stiffness_follows_the_weight_that_a_body_has():
+    """Ten times the pull on a body presses it ten times as hard, and its contact still holds."""
+    heavy = make_solid(BALL, (0.1, 0.1, 0.1), 4, (0, 0.06, 0), JELLY)
+    heavy = type(heavy)(**{**vars(heavy), "weight": 10.0})
+    stepper = Stepper(RunSpec([heavy], []))
+    for _ in range(12):
+        stepper.frame()
+    assert 0.0 < stepper.skin()[:, 1].min() < 1e-3
