@@ -118,7 +118,7 @@ def bake_over_solving() -> float:
             pass
         run = SceneRun(scene, {}, Path(folder) / "c", lambda: False)
         began = time.perf_counter()
-        solving = sum(frame.seconds for frame in run.frames(60))
+        solving = sum(frame.effort[1] for frame in run.frames(60))
         return (time.perf_counter() - began) / solving
 
 

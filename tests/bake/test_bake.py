@@ -1,4 +1,4 @@
-"""Frames on disk, runs that go on where they were left, keys, checks, and handing over."""
+"""Frames on disk, runs that go on where they were left, keys, and handing over."""
 
 import os
 import signal
@@ -13,7 +13,6 @@ from pxr import Usd, UsdGeom
 from rubberquince.bake import export
 from rubberquince.bake.assemble import assemble, run_key, topology_key
 from rubberquince.bake.cache import ABSENT, MIXED, READINGS, CacheWriter, FrameCache
-from rubberquince.bake.checks import checks_of
 from rubberquince.bake.run import SceneRun
 from rubberquince.bake.store import MOST_RUNS, FrameStore, folder_of, fresh_folder
 from rubberquince.demos import harvest_fair
@@ -21,7 +20,7 @@ from rubberquince.document.bodies import piece_points
 from rubberquince.document.scene import Piece, Place, Scene, changed
 from rubberquince.document.storage import save_scene
 from rubberquince.errors import ExportError, RunError
-from rubberquince.exchange.reader import read_obj
+from rubberquince.exchange.reader import READERS, read_obj
 from scenes import ball, slab, small_scene
 
 LAYOUT = {"points": 5, "state": 7, "solids": 1}
@@ -29,7 +28,8 @@ LAYOUT = {"points": 5, "state": 7, "solids": 1}
 
 def write(cache, frame, stamp=7):
     rng = np.random.default_rng(frame)
-    cache.write(frame, stamp, rng.normal(size=(5, 3)), rng.normal(size=7), rng.normal(size=(1, 5)), np.zeros(2))
+    cache.write(frame, stamp, rng.normal(size=(5, 3)), rng.normal(size=7), rng.normal(size=(1, len(READINGS))),
+                np.zeros(2))
 
 
 def states(cache, first, last):
@@ -149,6 +149,8 @@ def test_readings_are_those_of_the_body(tmp_path):
     assert first["volume"] == pytest.approx(1.0) and first["stretch"] == pytest.approx(0.0, abs=1e-9)
     assert first["height"] == pytest.approx(0.09, abs=1e-3)
     assert frames[1].readings[0][3] == pytest.approx(9.81 / 24, rel=0.05)       # free fall for one frame
+    assert frames[1].readings[0][5] == pytest.approx(9.81 / 24, rel=0.05)       # of its centre as well
+    assert (frames[3].effort > 0).all() and frames[3].effort[0] == int(frames[3].effort[0])
     assert 0.8 < last["volume"] < 1.0 and last["speed"] < 0.05 and 0.03 < last["height"] < 0.065
     assert last["stretch"] > 0.02
 
@@ -161,10 +163,11 @@ def test_a_scene_without_a_solid_says_so():
 @pytest.mark.parametrize("quality", ["draft", "good"])
 def test_the_demo_falls_squashes_and_comes_to_rest_at_any_quality(tmp_path, quality):
     frames = run(changed(harvest_fair.scene(), "run.quality", quality), tmp_path / "c", 24)
-    volume, _, contact, speed, height = np.array([f.readings[0] for f in frames]).T
+    volume, _, contact, speed, height, centre = np.array([f.readings[0] for f in frames]).T
     assert height[3:6].min() < height[-1] - 1e-3            # it squashes before it rests
     assert 0.95 < volume[-1] < 1.0 and 0.05 < contact[-1] < 0.7
-    assert speed[2:6].max() > 0.5 and 0.0 < speed[-1] < 0.05        # neither frozen nor restless
+    assert (centre <= speed + 1e-9).all() and speed[2:6].max() > 0.5
+    assert 0.0 < speed[-1] < 0.05        # neither frozen nor restless
     assert all(np.isfinite(f.skin).all() for f in frames)
 
 
@@ -223,47 +226,6 @@ def test_old_runs_are_thrown_away(tmp_path):
     assert folder_of(tmp_path, MOST_RUNS + 2) in kept and folder_of(tmp_path, 0) not in kept
 
 
-# --- checks -----------------------------------------------------------------------------------------------
-
-
-def troubles(scene):
-    return [c for c in checks_of(scene, {}) if c.trouble]
-
-
-def test_the_demo_has_no_troubles():
-    assert troubles(harvest_fair.scene()) == []
-    assert checks_of(harvest_fair.scene(), {})[0].sentence == "Nothing overlaps at the start."
-
-
-@pytest.mark.parametrize("height", [0.02, 0.05])
-def test_an_overlap_is_seen_and_lifted_clear(height):
-    scene = small_scene()
-    sunk = scene.with_piece(changed(scene.piece("ball"), "place.position", (0.0, height, 0.0)))
-    found = troubles(sunk)
-    assert any("overlap at the start" in c.sentence for c in found)
-    for _ in range(3):
-        for check in troubles(sunk)[:1]:
-            sunk = check.mend(sunk)
-    assert troubles(sunk) == []
-
-
-def test_two_solids_in_one_another_are_one_check():
-    scene = Scene(pieces=(ball(height=0.1), ball("other", height=0.13)))
-    (check,) = troubles(scene)
-    assert "Other and Ball overlap" in check.sentence and check.button == "Lift Other clear"
-    assert troubles(check.mend(scene)) == []
-
-
-def test_nothing_moves_is_said_and_mended():
-    (check,) = troubles(Scene(pieces=(slab(),)))
-    assert "no piece is a Solid" in check.sentence
-    assert check.mend(Scene(pieces=(slab(),))).piece("slab").role == "solid"
-    weightless = changed(small_scene(), "run.gravity", 0.0)
-    (check,) = troubles(weightless)
-    assert "gravity is off" in check.sentence and check.mend(weightless).run.gravity == 9.81
-    assert "empty" in troubles(Scene())[0].sentence
-
-
 # --- handing over -----------------------------------------------------------------------------------------
 
 
@@ -281,6 +243,21 @@ def test_the_exported_run_is_the_cache_to_the_bit(tmp_path):
     assert np.allclose(points[: len(cache.skin(5))], cache.skin(5), atol=1e-6)
 
 
+@pytest.mark.parametrize("suffix", [".obj", ".ply"])
+def test_a_run_is_handed_over_file_by_file(tmp_path, suffix):
+    scene = small_scene(last=4)
+    run(scene, tmp_path / "c", 4)
+    cache = FrameCache.reader(tmp_path / "c")
+    assert export.export_run(tmp_path / f"out{suffix}", scene, {}, cache, 2, 4) == 3
+    assert [p.name for p in sorted(tmp_path.glob("out*"))] == [f"out.000{k}{suffix}" for k in (2, 3, 4)]
+    points = READERS[suffix](tmp_path / f"out.0003{suffix}").points
+    low = cache.skin(3)[:, 1].max()
+    assert points[:, 1].max() == pytest.approx(low, abs=1e-6)
+    with pytest.raises(ExportError):
+        export.export_run(tmp_path / f"late{suffix}", scene, {}, cache, 2, 9)
+    assert not list(tmp_path.glob("late*"))                 # none are left of what broke off
+
+
 def test_what_cannot_be_exported_says_why(tmp_path):
     scene = small_scene(last=5)
     run(scene, tmp_path / "c", 3)
@@ -290,7 +267,7 @@ def test_what_cannot_be_exported_says_why(tmp_path):
     with pytest.raises(ExportError, match="export was stopped"):
         export.export_run(tmp_path / "run.usdc", scene, {}, cache, 1, 3, stopped=lambda: True)
     assert sorted(f.name for f in tmp_path.iterdir()) == ["c"]
-    with pytest.raises(ExportError, match="not a USD name"):
+    with pytest.raises(ExportError, match="not a name for a run"):
         export.export_run(tmp_path / "run.abc", scene, {}, cache, 1, 3)
 
 

@@ -6,11 +6,12 @@ import signal
 import numpy as np
 import pytest
 from pxr import Usd, UsdGeom
-from PySide6.QtCore import QPoint, QPointF, Qt
+from PySide6.QtCore import QPoint, Qt
 from PySide6.QtGui import QImage
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QFileDialog, QLabel, QMessageBox, QPushButton
 
+from handling import LEFT, LONG, drag, field, pick, pixel_of, play_to_end, sentence, type_into
 from rubberquince.document.document import Document
 from rubberquince.document.scene import Scene, changed
 from rubberquince.document.storage import load_scene
@@ -22,45 +23,6 @@ from rubberquince.ui import files as files_module
 from rubberquince.ui.strip.lanes import GOOD, KNOWN
 from rubberquince.view.handles import handles_of
 from scenes import ball, slab, small_scene
-
-LONG = 180_000              # ms: kernels may have to be compiled first
-LEFT = Qt.MouseButton.LeftButton
-
-
-def field(window, section, name):
-    part = window.sheet.section(section)
-    part.fold.setChecked(True)
-    return next(f for f, _ in part._fields if f.value.name == name)
-
-
-def type_into(edit, text):
-    edit.setFocus()
-    edit.selectAll()
-    QTest.keyClicks(edit, text)
-    QTest.keyClick(edit, Qt.Key.Key_Return)
-
-
-def sentence(window):
-    notice = window.view_zone.notice
-    return "" if notice.isHidden() else notice.sentence.text()
-
-
-def drag(view, start, end, steps=6):
-    QTest.mousePress(view, LEFT, pos=start)
-    for k in range(1, steps + 1):
-        QTest.mouseMove(view, start + (end - start) * k / steps)
-    QTest.mouseRelease(view, LEFT, pos=end)
-
-
-def pixel_of(view, point):
-    x, y, _ = view.camera.project(np.asarray(point), view.width(), view.height())[0]
-    return QPoint(round(x), round(y))
-
-
-def play_to_end(window, qtbot):
-    window.player.toggle()
-    qtbot.waitUntil(lambda: not window.player.playing and not window.runner.computing, timeout=LONG)
-
 
 # --- the demo ---------------------------------------------------------------------------------------------
 
@@ -431,12 +393,6 @@ def test_two_scenes_do_not_mix_their_frames(show, qtbot):
     other = Scene(pieces=(ball("ball", 0.3), slab()), run=small_scene().run)
     window.files._show(Document(other), None)
     assert window.runner.skins(5) is None and not window.runner.known(5)
-    assert QPointF(0, 0).isNull()
-
-
-def pick(box, text):
-    box.setCurrentIndex(box.findText(text))
-    box.activated.emit(box.currentIndex())
 
 
 def test_feels_are_chosen_mixed_and_marked_when_changed(show):

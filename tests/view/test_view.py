@@ -8,13 +8,14 @@ from hypothesis import strategies as st
 from rubberquince.demos import harvest_fair
 from rubberquince.document.bodies import piece_points, unit_mesh
 from rubberquince.document.scene import Place, Scene, changed
+from rubberquince.kernels.ray import nearest_hit
 from rubberquince.shapes import primitives
 from rubberquince.shapes.polymesh import is_closed
 from rubberquince.view.body import Body, split_at_sharp_edges
 from rubberquince.view.camera import Camera
 from rubberquince.view.cells import cell_surfaces, outside
 from rubberquince.view.handles import Drag, handles_of, slide, under_pointer
-from rubberquince.view.picking import nearest_hit, skin_stretch, vertex_normals
+from rubberquince.view.picking import skin_stretch, vertex_normals
 from rubberquince.view.portrait import portrait
 from rubberquince.view.renderer import Renderer
 from rubberquince.view.stage import Stage

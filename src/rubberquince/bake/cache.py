@@ -21,9 +21,9 @@ from zarr.codecs import Crc32cCodec
 
 from rubberquince.errors import RunError
 
-FORMAT = 2
+FORMAT = 3
 ABSENT, MIXED = 0, 1
-READINGS = ("volume", "stretch", "contact", "speed", "height")
+READINGS = ("volume", "stretch", "contact", "speed", "height", "centre")
 MOST_WAITING = 8            # frames on their way to disk: a stop waits for them
 
 
@@ -96,7 +96,7 @@ class FrameCache:
         path = self.folder / "rows"
         if self._write:
             with open(path, "ab") as file:
-                file.truncate(frames * self._row.itemsize)
+                os.posix_fallocate(file.fileno(), 0, frames * self._row.itemsize)     # a full disk shows now
         self._rows = np.memmap(path, self._row, "r+" if self._write else "r", shape=(frames,))
 
     @property
@@ -137,9 +137,9 @@ class FrameCache:
         readings = np.array(self._rows["readings"][frame])
         return readings if zlib.crc32(readings.tobytes()) == self._rows["check"][frame] else None
 
-    def effort(self, frame: int) -> np.ndarray | None:
-        """(linear iterations, seconds) that a frame took."""
-        return np.array(self._rows["effort"][frame]) if self.stamp(frame) != ABSENT else None
+    def efforts(self) -> np.ndarray:
+        """(frames, 2): linear iterations and seconds that each frame took, NaN where there is none."""
+        return np.where((self.stamps() != ABSENT)[:, None], self._rows["effort"], np.nan)
 
     def _whole(self, array: zarr.Array, frame: int) -> np.ndarray | None:
         """A frame's row, or None when it is absent or its checksum does not hold."""

@@ -6,31 +6,150 @@ from dataclasses import dataclass
 import igl
 import numpy as np
 
-from rubberquince.document.bodies import Meshes, piece_points, piece_triangles
-from rubberquince.document.scene import Piece, Scene, changed
+from rubberquince.document.bodies import Meshes, piece_points, piece_triangles, unit_mesh
+from rubberquince.document.remaking import with_holes_closed
+from rubberquince.document.scene import BlockShape, Piece, Scene, SheetShape, changed
 from rubberquince.errors import ShapeError
-from rubberquince.shapes.polymesh import is_closed
+from rubberquince.kernels.ray import nearest_hit
+from rubberquince.shapes.lattice import cells_about
+from rubberquince.shapes.polymesh import PolyMesh, is_closed
+from rubberquince.shapes.repair import holes
 
 LEAST_DEPTH = 1e-4          # m: less is touching, not overlapping
 CLEARANCE = 1e-3            # m, left between pieces that were lifted apart
+THICKNESS = 0.005           # m, that a sheet is given
+LEAST_ACROSS, GOOD_ACROSS = 1.5, 3.0        # cells through a part: below, it hardly bends; from here on it does
+MOST_ACROSS, MOST_CELLS = 60, 150_000       # of what a button may choose
+MOST_RAYS = 200             # through a piece, to find its thin parts
 MOST_PROBES = 4000          # points of a piece that are looked at
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class Check:
-    """``trouble`` False says that something is well.  ``mend`` gives the mended scene, ``button`` says how."""
+    """``trouble`` False says that something is well.  ``mend`` gives the mended scene, ``button`` says how.
+
+    ``spot`` (3,), m, is where in the world it is.  ``mesh`` is that of the mended piece where it is a new one.
+    """
 
     sentence: str
     trouble: bool
     piece: str | None = None
     button: str = ""
     mend: Callable[[Scene], Scene] | None = None
+    spot: np.ndarray | None = None
+    mesh: PolyMesh | None = None
 
 
 def checks_of(scene: Scene, meshes: Meshes) -> list[Check]:
     """All checks of a scene, troubles first."""
     found = [*_overlaps(scene, meshes), *_nothing_moves(scene)]
+    for piece in scene.pieces:
+        try:
+            if piece.role == "solid":
+                found += [*_open(piece, meshes), *_falls_past(piece, scene, meshes), *_too_coarse(piece, meshes)]
+            found += _wide_gap(piece, scene, meshes)
+        except ShapeError:
+            continue                        # its mesh is missing, which has been said
     return sorted(found, key=lambda check: not check.trouble)
+
+
+def _open(piece: Piece, meshes: Meshes) -> list[Check]:
+    """A Solid needs a closed skin."""
+    mesh = unit_mesh(piece.shape, meshes)
+    if is_closed(mesh.triangles):
+        return []
+    shape, place = piece.shape, piece.place
+    sentence, button = f"{piece.name} is open, and a Solid needs an inside.", "Close its openings"
+    loops = holes(mesh)
+    spot = piece_points(piece, meshes)[max(loops, key=len)].mean(axis=0) if loops else None
+    if isinstance(shape, SheetShape):
+        block = BlockShape(divisions=(shape.across, 1, shape.along))
+        thick = place.model_copy(update={"size": (place.size[0], max(place.size[1], THICKNESS), place.size[2])})
+        fresh, mesh_made = piece.model_copy(update={"shape": block, "place": thick}), None
+        button = "Give it a thickness"
+    elif (whole := with_holes_closed(piece, meshes)) is not None:
+        fresh, mesh_made = whole
+    else:
+        fresh, mesh_made, button = piece.model_copy(update={"role": "collider"}), None, f"Make {piece.name} a Collider"
+
+    def mend(now: Scene) -> Scene:
+        return now.with_piece(now.piece(piece.id).model_copy(
+            update={"shape": fresh.shape, "place": fresh.place, "role": fresh.role}))
+
+    return [Check(sentence, True, piece.id, button, mend, spot, mesh_made)]
+
+
+def _falls_past(piece: Piece, scene: Scene, meshes: Meshes) -> list[Check]:
+    """Without the ground, something must lie under a Solid."""
+    if scene.run.ground or scene.run.gravity * piece.solid.weight <= 0.0:
+        return []
+    mine = piece_points(piece, meshes)
+    low, high = mine.min(axis=0), mine.max(axis=0)
+    for other in scene.pieces:
+        if other.role == "scenery" or other.id == piece.id:
+            continue
+        points = piece_points(other, meshes)
+        over = (points.max(axis=0) > low) & (points.min(axis=0) < high)
+        if over[0] and over[2] and points[:, 1].min() < high[1]:
+            return []
+    return [Check(f"{piece.name} falls past everything: nothing is under it, and the ground is off.", True, piece.id,
+                  "Turn the ground on", lambda now: changed(now, "run.ground", True), mine[mine[:, 1].argmin()])]
+
+
+def _wide_gap(piece: Piece, scene: Scene, meshes: Meshes) -> list[Check]:
+    """A gap wider than the cells of what rests on it is seen as air."""
+    cells = [_edge(p) for p in scene.pieces if p.role == "solid" and piece.role in ("collider", "solid")
+             and (p.id == piece.id or piece.role == "collider")]
+    if not cells or piece.contact.gap <= min(cells):
+        return []
+    fair = float(f"{min(cells) / 4:.2g}")
+    points = piece_points(piece, meshes)
+    spot = points[points[:, 1].argmin() if piece.role == "solid" else points[:, 1].argmax()]
+    return [Check(f"The gap of {piece.name}, {_mm(piece.contact.gap)}, is wider than the cells, {_mm(min(cells))}; "
+                  "things will seem to float on it.", True, piece.id, f"Make the gap {_mm(fair)}",
+                  lambda now: now.with_piece(changed(now.piece(piece.id), "contact.gap", fair)), spot)]
+
+
+def _too_coarse(piece: Piece, meshes: Meshes) -> list[Check]:
+    """Fewer than two cells through a part are stiff against bending."""
+    mesh = unit_mesh(piece.shape, meshes)
+    if not is_closed(mesh.triangles):
+        return []
+    points = piece_points(piece, meshes)
+    thickness, where = _thickness(points, mesh.triangles)
+    across = thickness / _edge(piece)
+    if across >= LEAST_ACROSS:
+        return []
+    wanted = int(np.ceil(piece.solid.cells * GOOD_ACROSS / across))
+    edge = min(piece.place.size) / wanted
+    sentence = f"{piece.name} is only {across:.1f} cells thick at its thinnest and will hardly bend there."
+    if wanted > MOST_ACROSS or cells_about(points, mesh.triangles, edge) > MOST_CELLS:
+        return [Check(sentence, True, piece.id, spot=where)]
+    return [Check(sentence, True, piece.id, f"Use {wanted} cells across",
+                  lambda now: now.with_piece(changed(now.piece(piece.id), "solid.cells", wanted)), where)]
+
+
+def _thickness(points: np.ndarray, triangles: np.ndarray) -> tuple[float, np.ndarray]:
+    """Distance, m, straight through the body at its thinner parts (the lower tenth), and one such place (3,)."""
+    some = triangles[:: max(len(triangles) // MOST_RAYS, 1)]
+    a, b, c = (points[some[:, k]] for k in range(3))
+    middle, inward = (a + b + c) / 3, -np.cross(b - a, c - a)
+    area = np.linalg.norm(inward, axis=1)
+    inward /= np.maximum(area, 1e-300)[:, None]
+    reach = np.ptp(points, axis=0).max()
+    through = np.array([nearest_hit(points, triangles, start, along)
+                        for start, along in zip(middle + 1e-6 * reach * inward, inward)])
+    order = np.argsort(through)
+    thin = order[np.searchsorted(np.cumsum(area[order]), 0.1 * area.sum())]
+    return float(through[thin]), middle[thin]
+
+
+def _edge(piece: Piece) -> float:
+    return min(piece.place.size) / piece.solid.cells
+
+
+def _mm(length: float) -> str:
+    return f"{1000 * length:.3g} mm"
 
 
 def _nothing_moves(scene: Scene) -> list[Check]:
@@ -65,50 +184,52 @@ def _overlaps(scene: Scene, meshes: Meshes) -> list[Check]:
         if piece.role != "solid":
             continue
         if scene.run.ground and (sunk := -float(points[piece.id][:, 1].min())) > LEAST_DEPTH:
-            found.append(_lift_check(piece, "the ground", sunk))
+            lowest = points[piece.id][points[piece.id][:, 1].argmin()]
+            found.append(_lift_check(piece, "the ground", sunk, lowest))
         for j, other in enumerate(taking_part):
             if j != k and not (other.role == "solid" and j < k):
-                depth = _depth(piece, other, points, meshes)
+                depth, spot = _depth(piece, other, points, meshes)
                 if depth > LEAST_DEPTH:
                     higher = other.role == "solid" and other.place.position[1] > piece.place.position[1]
                     upper, lower = (other, piece) if higher else (piece, other)
-                    found.append(_lift_check(upper, lower.name, _rise(points[upper.id], points[lower.id])))
+                    found.append(_lift_check(upper, lower.name, _rise(points[upper.id], points[lower.id]), spot))
     if not found and any(p.role == "solid" for p in taking_part):
         found.append(Check("Nothing overlaps at the start.", False))
     return found
 
 
-def _depth(one: Piece, two: Piece, points: dict[str, np.ndarray], meshes: Meshes) -> float:
-    """How far points of either are inside the other, m; 0 when they are apart."""
+def _depth(one: Piece, two: Piece, points: dict[str, np.ndarray], meshes: Meshes) -> tuple[float, np.ndarray]:
+    """How far points of either are inside the other, m, 0 when they are apart; and the deepest (3,)."""
     a, b = points[one.id], points[two.id]
     if (a.min(axis=0) > b.max(axis=0)).any() or (b.min(axis=0) > a.max(axis=0)).any():
-        return 0.0
-    return max(_deepest(a, b, piece_triangles(two, meshes)), _deepest(b, a, piece_triangles(one, meshes)))
+        return 0.0, a[0]
+    sides = (_deepest(a, b, piece_triangles(two, meshes)), _deepest(b, a, piece_triangles(one, meshes)))
+    return max(sides, key=lambda side: side[0])
 
 
-def _deepest(probes: np.ndarray, points: np.ndarray, triangles: np.ndarray) -> float:
+def _deepest(probes: np.ndarray, points: np.ndarray, triangles: np.ndarray) -> tuple[float, np.ndarray]:
     within = ((probes >= points.min(axis=0)) & (probes <= points.max(axis=0))).all(axis=1)
     probes = probes[within]
     if not len(probes) or not is_closed(triangles):
-        return 0.0
+        return 0.0, points[0]
     probes = np.ascontiguousarray(probes[:: max(len(probes) // MOST_PROBES, 1)])
     inside = np.abs(igl.fast_winding_number(points, triangles.astype(np.int64), probes)) > 0.5
     if not inside.any():
-        return 0.0
+        return 0.0, points[0]
     buried = np.ascontiguousarray(probes[inside])
     squared = igl.point_mesh_squared_distance(buried, points, triangles.astype(np.int64))[0]
-    return float(np.sqrt(squared.max()))
+    return float(np.sqrt(squared.max())), buried[squared.argmax()]
 
 
 def _rise(one: np.ndarray, two: np.ndarray) -> float:
     return float(two[:, 1].max() - one[:, 1].min())
 
 
-def _lift_check(piece: Piece, other: str, rise: float) -> Check:
+def _lift_check(piece: Piece, other: str, rise: float, spot: np.ndarray) -> Check:
     def lift(now: Scene) -> Scene:
         moved = now.piece(piece.id)
         x, y, z = moved.place.position
         return now.with_piece(changed(moved, "place.position", (x, y + rise + CLEARANCE + piece.contact.gap, z)))
 
     return Check(f"{piece.name} and {other} overlap at the start and would stay caught in each other.", True, piece.id,
-                 f"Lift {piece.name} clear", lift)
+                 f"Lift {piece.name} clear", lift, spot)

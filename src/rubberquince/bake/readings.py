@@ -19,18 +19,19 @@ class Measure:
         self._stretch = np.zeros(len(world.octahedra.corner))
 
     def row(self, skin: np.ndarray) -> np.ndarray:
-        """(solids, 5): volume relative to rest, largest lengthening of a cell, part of the gap used up by the deepest
-        contact (1 = touching), largest speed m/s, height of the centre m."""
+        """(solids, 6): volume relative to rest, largest lengthening of a cell, part of the gap used up by the deepest
+        contact (1 = touching), largest speed m/s, height of the centre m, speed of the centre m/s."""
         stepper = self._stepper
         world, octs = stepper.world, stepper.world.octahedra
         stretches(stepper.state.x, octs.lane_corner, octs.axis, octs.fill, octs.inv, TETS, GRADIENT, self._stretch)
         depth = stepper.deepest_contact()
-        rows = np.zeros((len(world.spec.solids), 5))
+        rows = np.zeros((len(world.spec.solids), 6))
         body = octs.body.reshape(-1)
         for k in range(len(rows)):
             mine = world.node_body == k
+            share = world.mass[mine] / world.mass[mine].sum()
             rows[k] = (abs(volume(skin, world.skin.triangles[k])) / self._volume[k],
                        self._stretch[body == k].max(initial=1.0) - 1.0, depth[k],
                        np.sqrt((stepper.state.v[mine] ** 2).sum(axis=1).max(initial=0.0)),
-                       world.mass[mine] @ stepper.state.x[mine, 1] / world.mass[mine].sum())
+                       share @ stepper.state.x[mine, 1], np.linalg.norm(share @ stepper.state.v[mine]))
         return rows

@@ -17,13 +17,16 @@ from rubberquince.solver.stepper import State, Stepper
 
 @dataclass(frozen=True, eq=False)
 class Frame:
-    """One computed frame: skin points (n, 3) float32 m, readings (solids, 5), seconds it took."""
+    """One computed frame: skin points (n, 3) float32 m, readings (solids, columns).
+
+    effort (2,): iterations of the linear solver and seconds that it took.
+    """
 
     number: int
     stamp: int
     skin: np.ndarray
     readings: np.ndarray
-    seconds: float
+    effort: np.ndarray
 
 
 class SceneRun:
@@ -88,7 +91,7 @@ class SceneRun:
     def _keep(self, writer: CacheWriter, number: int, seconds: float) -> Frame:
         skin = self._stepper.skin()
         rows = self._measure.row(skin)
-        frame = Frame(number, self._key if self._pure else MIXED, skin.astype(np.float32), rows, seconds)
         effort = np.array([self._stepper.effort.linear, seconds])
+        frame = Frame(number, self._key if self._pure else MIXED, skin.astype(np.float32), rows, effort)
         writer.put(number, frame.stamp, frame.skin, self._stepper.state.packed(), rows, effort)
         return frame

@@ -38,7 +38,11 @@ def fresh_folder(root: Path, topology: int) -> Path:
 
 
 class FrameStore:
-    """Frames of one folder, by number.  ``stamps`` (frames,) int64 says what each was computed from."""
+    """Frames of one folder, by number.
+
+    ``stamps`` (frames,) int64 says what each was computed from; ``efforts`` (frames, 2) what it took: iterations
+    of the linear solver, and seconds; NaN where there is none.
+    """
 
     def __init__(self, folder: Path, scene: Scene, meshes: Meshes) -> None:
         self.folder = folder
@@ -50,6 +54,7 @@ class FrameStore:
         self._fresh: dict[int, np.ndarray] = {}
         self._bytes = 0
         self._readings = np.zeros((0, len(solids), len(READINGS)))
+        self.efforts = np.zeros((0, 2))
         self.open()
 
     def open(self) -> None:
@@ -61,6 +66,7 @@ class FrameStore:
         self._fresh.clear()
         self._bytes = 0
         self.refresh()
+        self.efforts[: cache.frames] = cache.efforts()
         for number in np.flatnonzero(self.stamps != ABSENT):
             row = cache.readings(int(number))
             if row is not None:
@@ -74,11 +80,11 @@ class FrameStore:
             self._grow(len(on_disk))
             self.stamps[: len(on_disk)] = np.where(on_disk != ABSENT, on_disk, self.stamps[: len(on_disk)])
 
-    def put(self, number: int, stamp: int, skin: np.ndarray, readings: np.ndarray, seconds: float) -> None:
+    def put(self, number: int, stamp: int, skin: np.ndarray, readings: np.ndarray, effort: np.ndarray) -> None:
         """A frame that the solver has just computed; it may not be on disk yet."""
         self._grow(number + 1)
         self.stamps[number] = stamp
-        self._readings[number] = readings
+        self._readings[number], self.efforts[number] = readings, effort
         self._fresh[number] = skin
         self._bytes += skin.nbytes
         while self._bytes > MOST_BYTES:
@@ -95,6 +101,11 @@ class FrameStore:
         if skin is None:
             return None
         return dict(zip(self._ids, np.split(skin, self._ends[:-1])))
+
+    @property
+    def bytes_a_frame(self) -> int:
+        """On disk; 0 before anything is known."""
+        return 0 if self._cache is None else 4 * 3 * self._cache.layout["points"] + 8 * self._cache.layout["state"]
 
     def nodes(self, number: int) -> np.ndarray | None:
         """Lattice nodes (n, 3) m of all solids at a frame."""
@@ -116,3 +127,4 @@ class FrameStore:
             width = (more, len(self._ids), len(READINGS))
             old = self._readings.reshape(len(self._readings), *width[1:])
             self._readings = np.concatenate([old, np.full(width, np.nan)])
+            self.efforts = np.concatenate([self.efforts, np.full((more, 2), np.nan)])

@@ -102,8 +102,9 @@ def read_usd(path: Path) -> PolyMesh:
         points.append(np.array(where, float) @ place[:3, :3] + place[3, :3])
         sizes.append(np.array(mesh.GetFaceVertexCountsAttr().Get(time), np.int64))
         corners.append(np.array(mesh.GetFaceVertexIndicesAttr().Get(time), np.int64) + count)
-        st = UsdGeom.PrimvarsAPI(mesh).GetPrimvar("st").ComputeFlattened(time)
-        if st is not None and len(st) == len(corners[-1]):           # a texture point for each corner
+        primvar = UsdGeom.PrimvarsAPI(mesh).GetPrimvar("st")
+        st = primvar.ComputeFlattened(time) if primvar.HasValue() else ()
+        if len(st) == len(corners[-1]):                              # a texture point for each corner
             uv_corners.append(np.arange(len(st)) + sum(len(before) for before in uvs))
             uvs.append(np.array(st, np.float32))
         count += len(where)

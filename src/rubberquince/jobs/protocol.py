@@ -57,7 +57,7 @@ class FrameDone:
     stamp: int
     slot: int
     readings: np.ndarray
-    seconds: float
+    effort: np.ndarray
 
 
 @dataclass(frozen=True)

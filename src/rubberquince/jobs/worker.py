@@ -68,7 +68,7 @@ class Worker:
                 if slot is None:
                     return True
                 self._connection.send(p.FrameDone(command.job, frame.number, frame.stamp, slot, frame.readings,
-                                                  frame.seconds))
+                                                  frame.effort))
                 self._take_changes()
                 if self._stop.is_set() and frame.number < command.last:
                     return True

@@ -11,10 +11,10 @@ import numpy as np
 
 from rubberquince.bake.assemble import assemble
 from rubberquince.bake.prime import prime, small_scene
+from rubberquince.kernels.ray import nearest_hit
 from rubberquince.shapes import primitives
 from rubberquince.solver.stepper import Stepper
 from rubberquince.view.body import Body
-from rubberquince.view.picking import nearest_hit
 
 
 def warm_view() -> None:

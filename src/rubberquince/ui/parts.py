@@ -5,7 +5,7 @@ from importlib.resources import files
 from typing import TypeVar
 
 from PySide6.QtCore import QByteArray, QRectF, Qt
-from PySide6.QtGui import QIcon, QPainter, QPixmap
+from PySide6.QtGui import QIcon, QPainter, QPaintEvent, QPixmap
 from PySide6.QtSvg import QSvgRenderer
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QLayout, QVBoxLayout, QWidget
 
@@ -29,6 +29,17 @@ def mark(name: str, size: int = 16) -> QPixmap:
 @cache
 def icon(name: str, size: int = 16) -> QIcon:
     return QIcon(mark(name, size))
+
+
+class Elided(QLabel):
+    """A line of text that ends in an ellipsis where its room ends."""
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        painter = QPainter(self)
+        text = self.fontMetrics().elidedText(self.text(), Qt.TextElideMode.ElideRight, self.width())
+        painter.setPen(self.palette().color(self.foregroundRole()))
+        painter.drawText(self.rect(), int(self.alignment()), text)
+        painter.end()
 
 
 def label(text: str = "", name: str = "", wrap: bool = False) -> QLabel:

@@ -123,6 +123,15 @@ class Runner(QObject):
         first = self._bench.scene.run.first
         return float(np.clip((self._done - first + 1) / max(self.last - first + 1, 1), 0, 1)) if self._began else 0.0
 
+    def expected(self, last: int) -> tuple[float, int] | None:
+        """Seconds and bytes on disk that the missing frames up to ``last`` will take; None before one was measured."""
+        if self.store is None or not np.isfinite(self.store.efforts[:, 1]).any():
+            return None
+        first = self._bench.scene.run.first
+        seconds = self.store.efforts[:, 1]
+        missing = sum(not self.good(number) for number in range(first, last + 1))
+        return float(np.nanmedian(seconds[seconds > 0])) * missing, self.store.bytes_a_frame * missing
+
     # --- what is known of frames ----------------------------------------------------------------------
 
     def stamps(self) -> np.ndarray:
@@ -191,7 +200,7 @@ class Runner(QObject):
 
     def _take(self, event: p.FrameDone) -> None:
         assert self._ring is not None and self.store is not None
-        self.store.put(event.number, event.stamp, self._ring.read(event.slot), event.readings, event.seconds)
+        self.store.put(event.number, event.stamp, self._ring.read(event.slot), event.readings, event.effort)
         if not self._began:
             self._began, self._done_at_start = time.monotonic(), event.number
         self._done = event.number

@@ -1,5 +1,7 @@
 """The view with what lies over it: the display switch and the sentences that come and go."""
 
+from dataclasses import replace
+
 import numpy as np
 from PySide6.QtCore import QTimer
 from PySide6.QtGui import QResizeEvent
@@ -16,6 +18,8 @@ from rubberquince.view.stage import DISPLAYS, Display
 from rubberquince.view.widget import View
 
 STAYS = 9000                # ms that a sentence without trouble is shown
+DIRECTIONS = {"from the front": ("F", 0.0, 0.0), "from the side": ("S", 90.0, 0.0), "from above": ("T", 0.0, 89.0),
+              "from a corner": ("D", 30.0, 24.0)}        # key, turn and lift of the camera in degrees
 TIPS = {"smooth": "The skin as it will be seen", "cells": "The cells that carry the solids",
         "stretch": "Where the skin is pressed (slate) and pulled (clay), up to 25 %"}
 
@@ -119,6 +123,17 @@ class ViewZone(QWidget):
 
     def frame_chosen(self) -> None:
         self.view.frame([self._bench.chosen_id] if self._bench.chosen_id else None, 1.5)
+
+    def look(self, direction: str) -> None:
+        """One of DIRECTIONS, at the same thing from the same distance."""
+        _, turn, lift = DIRECTIONS[direction]
+        self.view.camera = replace(self.view.camera, turn=float(np.radians(turn)), lift=float(np.radians(lift)))
+        self.view.redraw()
+
+    def show_spots(self, spots: list[np.ndarray]) -> None:
+        """Mark places (3,), m, where the start will make trouble."""
+        self.view.spots = spots
+        self.view.update()
 
     def frame_solids(self) -> None:
         """A first look: the solids and what lies close about them."""

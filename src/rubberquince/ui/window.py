@@ -24,7 +24,7 @@ from rubberquince.ui.runner import Runner
 from rubberquince.ui.sheet.sheet import Sheet
 from rubberquince.ui.strip.player import Player
 from rubberquince.ui.strip.strip import Strip
-from rubberquince.ui.view_zone import ViewZone
+from rubberquince.ui.view_zone import DIRECTIONS, ViewZone
 from rubberquince.view.portrait import portrait
 from rubberquince.view.stage import DISPLAYS
 
@@ -53,6 +53,7 @@ class MainWindow(QMainWindow):
         self.checks, self.readings = Checks(self.bench), Readings(self.bench)
         self.strip = Strip(self.bench, self.runner, self.player)
         self._lay_out()
+        self.checks.found.connect(self.view_zone.show_spots)
         for signal in (self.bench.scene_changed, self.bench.chose, self.player.shown, self.runner.progressed):
             signal.connect(self._refresh)
         self._settings = QSettings("rubberquince", "rubberquince")
@@ -118,6 +119,8 @@ class MainWindow(QMainWindow):
         view = self.menus.menu("View")
         add(view, "Frame all", self.view_zone.frame_all, "A")
         add(view, "Frame the chosen piece", self.view_zone.frame_chosen, "C")
+        for name, (key_of, *_) in DIRECTIONS.items():
+            add(view, f"Look {name}", partial(self.view_zone.look, name), key_of)
         view.addSeparator()
         for k, name in enumerate(DISPLAYS):
             add(view, f"Show {name}", partial(self.view_zone.set_display, name), f"Alt+{k + 1}")
@@ -164,7 +167,8 @@ class MainWindow(QMainWindow):
         chosen, frame = bench.chosen, self.player.frame
         rows = self.runner.readings(chosen.id) if chosen else np.zeros((0, 0))
         known = self.runner.known(frame) and frame < len(rows)
-        self.readings.show_frame(frame, rows[frame] if known else None, known and not self.runner.good(frame))
+        effort = self.runner.store.efforts[frame] if known and self.runner.store else np.full(2, np.nan)
+        self.readings.show_frame(frame, rows[frame] if known else None, effort, known and not self.runner.good(frame))
 
     def open_first(self, path: Path | None, demo: bool) -> None:
         """What the window opens with."""

@@ -8,8 +8,8 @@ import numpy as np
 from rubberquince.document.bodies import Meshes, piece_points, unit_mesh
 from rubberquince.document.scene import Piece, Scene
 from rubberquince.errors import ShapeError
+from rubberquince.kernels.ray import nearest_hit
 from rubberquince.view.body import Body
-from rubberquince.view.picking import nearest_hit
 
 Display = Literal["smooth", "cells", "stretch"]
 DISPLAYS: tuple[Display, ...] = ("smooth", "cells", "stretch")

@@ -21,9 +21,9 @@ from PySide6.QtWidgets import QWidget
 
 from rubberquince.document.scene import Place
 from rubberquince.errors import QuinceError
+from rubberquince.kernels.ray import nearest_hit
 from rubberquince.view.camera import Camera
 from rubberquince.view.handles import AXES, Drag, Handle, handles_of, slide, under_pointer
-from rubberquince.view.picking import nearest_hit
 from rubberquince.view.renderer import Renderer
 from rubberquince.view.stage import Stage
 
@@ -33,6 +33,7 @@ SHIFTS = [((k % 4) / 4 - 0.375, (k * 3 % 8) / 8 - 0.4375) for k in range(SAMPLES
 SCALES = (1.0, 0.8, 0.62, 0.5)   # of the picture while things move
 SLOW = 0.027                # s: three pictures in a row above, and the next ones are coarser
 CLICK = 4                   # px of movement that still is a click
+TROUBLE_COLOUR = "#B4532A"
 AXIS_COLOURS = ("#B4532A", "#5B7F4B", "#3F6F8A")
 KEY_STEP = np.radians(7.5)
 
@@ -52,6 +53,7 @@ class View(QWidget):
         self.place_of: Callable[[str], Place | None] = lambda _: None
         self.handles_shown = True
         self.trouble = ""
+        self.spots: list[np.ndarray] = []
         self._renderer: Renderer | None = None
         self._image: QImage | None = None
         self._sum: np.ndarray | None = None
@@ -167,7 +169,23 @@ class View(QWidget):
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         for handle in self._handles():
             self._paint_handle(painter, handle)
+        for spot in self.spots if self.handles_shown else []:
+            self._paint_spot(painter, spot)
         painter.end()
+
+    def _paint_spot(self, painter: QPainter, spot: np.ndarray) -> None:
+        """A place where something is wrong: a ring around it and the mark of a trouble beside it."""
+        x, y, depth = self.camera.project(spot, self.width(), self.height())[0]
+        if depth <= 0:
+            return
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        for colour, width in (("#FFFFFF", 5.0), (TROUBLE_COLOUR, 2.4)):
+            painter.setPen(QPen(QColor(colour), width))
+            painter.drawEllipse(QPointF(x, y), 11.0, 11.0)
+        painter.setBrush(QColor(TROUBLE_COLOUR))
+        painter.setPen(QPen(QColor("#FFFFFF"), 1.6))
+        painter.drawEllipse(QPointF(x + 12, y - 12), 8.0, 8.0)
+        painter.drawText(QRectF(x + 4, y - 20, 16, 16), Qt.AlignmentFlag.AlignCenter, "!")
 
     def resizeEvent(self, event: QResizeEvent) -> None:
         self.redraw()

@@ -1,17 +1,36 @@
 """The checks of the scene as it stands, each as a sentence with its button."""
 
-from PySide6.QtCore import Qt, QTimer
+from PySide6.QtCore import Qt, QTimer, Signal
+from PySide6.QtGui import QMouseEvent
 from PySide6.QtWidgets import QFrame, QLabel, QPushButton, QWidget
 
 from rubberquince.bake.checks import Check, checks_of
 from rubberquince.ui.bench import Bench
-from rubberquince.ui.parts import column, empty, framed, label, mark, row
+from rubberquince.ui.parts import column, empty, label, mark, row
 
 CALM = 150                  # ms after the last change, so that a drag is not held up
 
 
+class Card(QFrame):
+    """A sentence that is about a piece chooses it when clicked."""
+
+    def __init__(self, piece: str | None, bench: Bench) -> None:
+        super().__init__()
+        self._piece, self._bench = piece, bench
+        self.setObjectName("check")
+        if piece is not None:
+            self.setCursor(Qt.CursorShape.PointingHandCursor)
+            self.setToolTip("Choose the piece")
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        if self._piece is not None:
+            self._bench.choose(self._piece)
+
+
 class Checks(QWidget):
-    """Looks again some time after every change."""
+    """Looks again some time after every change.  ``found(spots)``: places (3,) in the world where troubles are."""
+
+    found = Signal(list)
 
     def __init__(self, bench: Bench) -> None:
         super().__init__()
@@ -26,6 +45,7 @@ class Checks(QWidget):
 
     def refresh(self) -> None:
         self.shown = checks_of(self._bench.scene, self._bench.document.meshes)
+        self.found.emit([check.spot for check in self.shown if check.trouble and check.spot is not None])
         empty(self._rows)
         for check in self.shown:
             self._rows.addWidget(self._card(check))
@@ -43,12 +63,15 @@ class Checks(QWidget):
             texts.addLayout(row(button))
         line = row(sign, margins=(8, 7, 8, 7), gap=7)
         line.addLayout(texts, 1)
-        card = framed(line, "check")
+        card = Card(check.piece, self._bench)
+        card.setLayout(line)
         card.setProperty("trouble", check.trouble)
         card.setAccessibleName(check.sentence)
         return card
 
     def _mend(self, check: Check) -> None:
         if check.mend is not None:
+            if check.mesh is not None:
+                self._bench.document.meshes[check.mesh.key] = check.mesh
             self._bench.document.push(check.button.lower(), check.mend(self._bench.scene))
             self.refresh()

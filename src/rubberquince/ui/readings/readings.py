@@ -24,7 +24,9 @@ class Readings(QWidget):
         for line, (name, tip) in enumerate((
                 ("Volume", "relative to rest"), ("Largest stretch", "of any cell, along any direction"),
                 ("Contact", "part of the gap used up by the deepest contact"),
-                ("Fastest point", "speed of the fastest point"), ("Middle height", "of its centre of mass"))):
+                ("Fastest point", "speed of the fastest point"), ("Middle height", "of its centre of mass"),
+                ("Middle speed", "of its centre of mass"),
+                ("Computed in", "time for the frame, all solids; steps of the linear solver"))):
             title, value = label(name), label(NOTHING, "head")
             value.setAccessibleName(name)
             title.setToolTip(tip)
@@ -34,13 +36,15 @@ class Readings(QWidget):
             self._values[name] = value
         self.setLayout(column(self._title, self._grid, gap=7))
 
-    def show_frame(self, number: int, row: np.ndarray | None, stale: bool) -> None:
+    def show_frame(self, number: int, row: np.ndarray | None, effort: np.ndarray, stale: bool) -> None:
         """``row`` are the readings (columns,) of the chosen solid, None where there are none."""
         self._title.setText(f"READINGS · FRAME {number}{' · OUT OF DATE' if stale else ''}")
         texts = [NOTHING] * len(self._values)
         if row is not None and np.isfinite(row).all():
-            volume, stretch, contact, speed, height = map(float, row)
+            volume, stretch, contact, speed, height, centre = map(float, row)
             texts = [f"{100 * volume:.1f} %", f"{100 * stretch:+.0f} %", f"{100 * contact:.0f} % of gap",
-                     f"{speed:.2f} m/s", show(height, self._bench.scene.length_unit)]
+                     f"{speed:.2f} m/s", show(height, self._bench.scene.length_unit), f"{centre:.2f} m/s", NOTHING]
+        if row is not None and np.isfinite(effort).all() and effort[1] > 0:
+            texts[-1] = f"{1000 * effort[1]:.0f} ms · {effort[0]:.0f}"
         for value, text in zip(self._values.values(), texts):
             value.setText(text)

@@ -6,7 +6,7 @@ from PySide6.QtWidgets import QFrame, QHBoxLayout, QPushButton, QSizePolicy, QVB
 from rubberquince.document.scene import Piece
 from rubberquince.ui.bench import Bench
 from rubberquince.ui.fields import Field, Value
-from rubberquince.ui.parts import column, icon, label, row
+from rubberquince.ui.parts import Elided, column, icon, label, row
 
 NAME_WIDTH = 108            # px, as in a Field
 
@@ -27,7 +27,8 @@ class Section(QFrame):
         self.fold.setSizePolicy(QSizePolicy.Policy.Fixed, QSizePolicy.Policy.Fixed)
         self.fold.setAccessibleName(f"{self.title} section")
         self.fold.toggled.connect(self._unfold)
-        self._summary = label("", "soft")
+        self._summary = Elided()
+        self._summary.setObjectName("soft")
         self._summary.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
         self._summary.setAlignment(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter)
         self._body = QWidget()

@@ -73,8 +73,8 @@ class ShapeSection(Section):
         self.surprise = QPushButton("Surprise me")
         self.surprise.setToolTip("The form of the next seed")
         self.surprise.clicked.connect(lambda: self._set_seed(None))
-        line = named_row("Seed", self.seed, self.surprise)
-        line.addStretch(1)
+        line = row(label("Seed"), self.seed, self.surprise, gap=7)
+        line.insertStretch(1, 1)
         self._seed_row = framed(line, "plain")
         self.rows.addWidget(self._seed_row)
 

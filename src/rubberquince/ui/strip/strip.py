@@ -105,6 +105,8 @@ class Strip(QFrame):
             text = "computing" if left is None else f"about {_duration(left)} left"
         elif not runner.computing and runner.good_up_to(self._bench.scene.run.last):
             text = "all frames are baked"
+        elif not runner.computing and (cost := runner.expected(self._bench.scene.run.last)) is not None:
+            text = f"to bake: about {_duration(cost[0])}, {max(cost[1] / 1e6, 1):.0f} MB"
         self.status.setText(text)
         waits = runner.computing and bool(runner.status)
         self.progress.setRange(0, 0 if waits else 1000)
@@ -116,7 +118,7 @@ class Strip(QFrame):
         stamps = runner.stamps()
         states = np.where(stamps == 0, 0, np.where(stamps == runner.key, GOOD, KNOWN)).astype(np.int8)
         rows = runner.readings(self._reading_piece())
-        values = rows.T if rows.size else np.full((5, 1), np.nan)
+        values = rows.T if rows.size else np.full((6, 1), np.nan)
         lanes = [Lane("volume", style.LEAF, values[0], 0.9, 1.05), Lane("motion", style.SLATE, values[3], 0.0, 0.2),
                  Lane("contact", style.CLAY, values[2], 0.0, 1.0)]
         self.lanes.show_run(run.first, run.last, states, lanes)

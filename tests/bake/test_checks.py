@@ -1,0 +1,110 @@
+"""Sentences about what will not work: each is said, shows its place, and its button mends it."""
+
+import numpy as np
+import pytest
+
+from rubberquince.bake.checks import checks_of
+from rubberquince.demos import harvest_fair
+from rubberquince.document.bodies import piece_points
+from rubberquince.document.scene import ImportedShape, Place, Scene, SheetShape, SolidValues, TorusShape, changed
+from rubberquince.shapes import primitives
+from rubberquince.shapes.polymesh import PolyMesh
+from scenes import ball, slab, small_scene
+
+
+def troubles(scene):
+    return [c for c in checks_of(scene, {}) if c.trouble]
+
+
+def test_the_demo_has_no_troubles():
+    assert troubles(harvest_fair.scene()) == []
+    assert checks_of(harvest_fair.scene(), {})[0].sentence == "Nothing overlaps at the start."
+
+
+@pytest.mark.parametrize("height", [0.02, 0.05])
+def test_an_overlap_is_seen_and_lifted_clear(height):
+    scene = small_scene()
+    sunk = scene.with_piece(changed(scene.piece("ball"), "place.position", (0.0, height, 0.0)))
+    found = troubles(sunk)
+    assert any("overlap at the start" in c.sentence for c in found)
+    for _ in range(3):
+        for check in troubles(sunk)[:1]:
+            sunk = check.mend(sunk)
+    assert troubles(sunk) == []
+
+
+def test_two_solids_in_one_another_are_one_check():
+    scene = Scene(pieces=(ball(height=0.1), ball("other", height=0.13)))
+    (check,) = troubles(scene)
+    assert "Other and Ball overlap" in check.sentence and check.button == "Lift Other clear"
+    assert troubles(check.mend(scene)) == []
+
+
+def test_nothing_moves_is_said_and_mended():
+    (check,) = troubles(Scene(pieces=(slab(),)))
+    assert "no piece is a Solid" in check.sentence
+    assert check.mend(Scene(pieces=(slab(),))).piece("slab").role == "solid"
+    weightless = changed(small_scene(), "run.gravity", 0.0)
+    (check,) = troubles(weightless)
+    assert "gravity is off" in check.sentence and check.mend(weightless).run.gravity == 9.81
+    assert "empty" in troubles(Scene())[0].sentence
+
+
+def mended(scene, check):
+    """The scene after a check's button, with the mesh that it may have made."""
+    return check.mend(scene), {check.mesh.key: check.mesh} if check.mesh is not None else {}
+
+
+def test_an_open_mesh_as_a_solid_is_closed_or_made_something_else():
+    ball_mesh = primitives.sphere(24, 12)
+    corners = np.repeat(np.arange(len(ball_mesh.face_sizes)) >= 60, ball_mesh.face_sizes)
+    bowl = PolyMesh(ball_mesh.points, ball_mesh.face_sizes[60:], ball_mesh.face_points[corners])
+    piece = ball().model_copy(update={"shape": ImportedShape(name="bowl", mesh=bowl.key)})
+    scene = Scene(pieces=(piece,))
+    (check,) = [c for c in checks_of(scene, {bowl.key: bowl}) if c.trouble]
+    assert "is open" in check.sentence and check.button == "Close its openings" and np.isfinite(check.spot).all()
+    after, made = mended(scene, check)
+    assert [c for c in checks_of(after, made) if c.trouble] == []
+    flat = Scene(pieces=(ball().model_copy(update={"shape": SheetShape()}),))
+    (check,) = [c for c in troubles(flat) if "open" in c.sentence]
+    after, made = mended(flat, check)
+    assert check.button == "Give it a thickness" and after.pieces[0].shape.kind == "block"
+    assert not any("open" in c.sentence for c in troubles(after))
+
+
+def test_what_falls_past_everything_is_said():
+    scene = changed(small_scene(), "run.ground", False)
+    assert troubles(scene) == []                            # the slab is under it
+    aside = scene.with_piece(changed(scene.piece("ball"), "place.position", (3.0, 0.2, 0.0)))
+    (check,) = troubles(aside)
+    assert "falls past everything" in check.sentence and check.mend(aside).run.ground
+    rising = aside.with_piece(changed(aside.piece("ball"), "solid.weight", -0.5))
+    assert troubles(rising) == []
+
+
+@pytest.mark.parametrize("piece", ["ball", "slab"])
+def test_a_gap_wider_than_the_cells_is_said(piece):
+    scene = small_scene()
+    wide = scene.with_piece(changed(scene.piece(piece), "contact.gap", 0.03))
+    (check,) = [c for c in troubles(wide) if "wider than the cells" in c.sentence]
+    assert "30 mm" in check.sentence and check.mend(wide).piece(piece).contact.gap == 0.005
+
+
+def test_cells_too_coarse_to_bend_are_said_with_the_place():
+    thin = ball().model_copy(update={"shape": TorusShape(thickness=0.2), "place": Place(
+        position=(0.0, 0.1, 0.0), size=(0.2, 0.04, 0.2)),
+        "solid": SolidValues(cells=2)})
+    scene = Scene(pieces=(thin,))
+    (check,) = troubles(scene)
+    assert "cells thick at its thinnest" in check.sentence and check.button.endswith("cells across")
+    fine = check.mend(scene)
+    assert troubles(fine) == [] and fine.pieces[0].solid.cells > thin.solid.cells
+    points = piece_points(thin, {})
+    assert np.linalg.norm(points - check.spot, axis=1).min() < 0.02
+
+
+def test_every_trouble_has_a_place_or_is_about_the_whole():
+    scene = small_scene()
+    sunk = scene.with_piece(changed(scene.piece("ball"), "place.position", (0.0, 0.02, 0.0)))
+    for check in troubles(sunk):
+        assert check.spot.shape == (3,) and np.abs(check.spot).max() < 0.2
