@@ -5,9 +5,10 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from rubberquince.kernels.boxes import body_means, stay_within
 from rubberquince.kernels.contact import gap_energy
 from rubberquince.kernels.distance import EDGE_EDGE, GROUND, VERTEX_TRIANGLE, closest, first_hit
-from rubberquince.kernels.tree import build_tree, overlapping_triangles, refit
+from rubberquince.kernels.tree import build_tree, overlapping_triangles, refit, refit_cones
 from rubberquince.shapes import primitives
 
 FOUR = np.array([[0, 1, 2, 3]])
@@ -73,6 +74,41 @@ def test_gap_energy_and_its_derivatives_agree(d, k):
     assert slope <= 0 <= curve
 
 
+@settings(max_examples=15, deadline=None)
+@given(seed=seeds)
+def test_the_cone_of_a_node_holds_all_normals_under_it(seed):
+    rng = np.random.default_rng(seed)
+    mesh = primitives.sphere(40, 20)
+    points = mesh.points * rng.uniform(0.6, 1.0, 3) + rng.normal(scale=0.002, size=mesh.points.shape)
+    triangles = mesh.triangles.astype(np.int64)
+    order, child, span = build_tree(points[triangles].mean(axis=1))
+    axis, spread = np.zeros((len(child), 3)), np.zeros(len(child))
+    refit_cones(triangles, order, child, span, points, axis, spread)
+    a, b, c = (points[triangles[:, k]] for k in range(3))
+    normal = np.cross(b - a, c - a)
+    normal /= np.linalg.norm(normal, axis=1, keepdims=True)
+    for node, (low, high) in enumerate(span):
+        angle = np.arccos(np.clip(normal[order[low:high]] @ axis[node], -1, 1))
+        assert (angle <= spread[node] + 1e-6).all()
+    assert spread[0] > 1.5 and np.median(spread) < 1.5      # a whole ball faces everywhere, its parts do not
+
+
+@settings(max_examples=15, deadline=None)
+@given(seed=seeds)
+def test_a_body_that_moves_as_a_whole_leaves_only_its_boxes_in_space(seed):
+    rng = np.random.default_rng(seed)
+    x, start = rng.normal(size=(12, 3)), np.array([0, 5, 12])
+    mean = np.zeros((2, 3))
+    body_means(x, start, mean)
+    np.testing.assert_allclose(mean, [x[:5].mean(axis=0), x[5:].mean(axis=0)])
+    away = np.where(np.arange(12)[:, None] < 5, [3.0, 0.0, 0.0], 0.0)
+    far, small = (x - 9.0, x + 9.0), (x - 0.1, x + 0.1)
+    assert stay_within(x, away, start, mean, *far, *small)
+    assert not stay_within(x, away, start, mean, *small, *far)
+    away[0] += 0.5
+    assert not stay_within(x, away, start, mean, *far, *small)
+
+
 def test_gap_energy_is_smooth_where_its_pieces_meet():
     r, k = 1e-3, 50.0
     for seam in (0.5 * r, 1e-3 * r):
@@ -92,10 +128,10 @@ def test_tree_finds_just_the_pairs_whose_boxes_overlap(seed):
     trees = []
     for t in tri:
         order, child, span = build_tree(points[t].mean(axis=1))
-        box = np.zeros((len(child), 6))
+        box, axis = np.zeros((len(child), 6)), np.zeros((len(child), 3))
         refit(t, order, child, span, low, high, box)
-        trees += [t, order, child, span, box]
-    found = overlapping_triangles(*trees, low, high)
+        trees += [t, order, child, span, box, axis, np.zeros(len(child)), box, points[t].mean(axis=1)]
+    found = overlapping_triangles(-1.0, *trees, low, high)
     lows, highs = [low[t].min(axis=1) for t in tri], [high[t].max(axis=1) for t in tri]
     expected = np.argwhere(((lows[0][:, None] <= highs[1]) & (lows[1] <= highs[0][:, None])).all(axis=2))
     assert {tuple(p) for p in found.tolist()} == {tuple(p) for p in expected.tolist()}

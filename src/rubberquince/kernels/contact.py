@@ -128,10 +128,10 @@ def _grown(ids, kind, gap, count, size):
 
 @njit(cache=True, nogil=True)
 def apart_at_rest(ids, kind, rest, least, gap):
-    """Which relations of a skin with itself count: those of parts farther than ``least``, m, apart at ``rest``.
+    """Which relations of a skin with itself count: those of parts that are apart at ``rest``, by ``least``, m.
 
-    Nearer parts share cells and move together.  ``gap`` (relations,) is lowered in place to half the
-    distance at rest, so that a skin never pushes at itself where it was made to be close.
+    ``gap`` (relations,) is lowered in place to half the distance at rest, so that a skin never pushes at itself
+    where it was made to be close.
     """
     counts = np.empty(len(ids), np.bool_)
     w, v = np.empty(4), np.empty(3)

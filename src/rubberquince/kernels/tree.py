@@ -148,12 +148,30 @@ def _apart(low, high, a, b):
 
 
 @njit(cache=True, nogil=True)
-def overlapping_triangles(itself, tri_a, order_a, child_a, span_a, box_a, axis_a, spread_a, tri_b, order_b, child_b,
-                          span_b, box_b, axis_b, spread_b, point_low, point_high):
+def _square(a, b):
+    return (a[0] - b[0]) ** 2 + (a[1] - b[1]) ** 2 + (a[2] - b[2]) ** 2
+
+
+@njit(cache=True, nogil=True)
+def _together(rest, a, b, near):
+    """True when boxes ``a`` and ``b`` of ``rest`` (m, 6) lie within a ball of diameter ``near``."""
+    square = 0.0
+    for i in range(3):
+        square += (max(rest[a, 3 + i], rest[b, 3 + i]) - min(rest[a, i], rest[b, i])) ** 2
+    return square <= near * near
+
+
+@njit(cache=True, nogil=True)
+def overlapping_triangles(near, tri_a, order_a, child_a, span_a, box_a, axis_a, spread_a, rest_a, centre_a, tri_b, order_b,
+                          child_b, span_b, box_b, axis_b, spread_b, rest_b, centre_b, point_low,
+                          point_high):
     """Pairs (k, 2) of triangle numbers whose boxes overlap, found by walking both trees together.
 
-    With ``itself`` the trees are one and the same, and only parts that face each other are looked at.
+    With ``near``, m, at or above zero the trees are one and the same, and only parts are looked at that face
+    each other and that do not lie together within that distance at rest: ``rest_a`` (m, 6) are the nodes'
+    boxes, ``centre_a`` (t, 3) the triangles' centres.
     """
+    itself = near >= 0.0
     found = np.empty((1024, 2), np.int64)
     count = 0
     stack = np.empty((4096, 2), np.int64)
@@ -162,11 +180,13 @@ def overlapping_triangles(itself, tri_a, order_a, child_a, span_a, box_a, axis_a
     while top:
         top -= 1
         a, b = stack[top]
-        apart = itself and _angle(axis_a[a], axis_b[b]) + spread_a[a] + spread_b[b] < ONE_WAY
+        apart = False
         for i in range(3):
             if box_a[a, i] > box_b[b, 3 + i] or box_b[b, i] > box_a[a, 3 + i]:
                 apart = True
-        if apart:
+        if apart or (itself and (_together(rest_a, a, b, near) or (
+                spread_a[a] + spread_b[b] < ONE_WAY
+                and _angle(axis_a[a], axis_b[b]) + spread_a[a] + spread_b[b] < ONE_WAY))):
             continue
         leaf_a, leaf_b = child_a[a, 0] < 0, child_b[b, 0] < 0
         if not (leaf_a and leaf_b):
@@ -188,6 +208,8 @@ def overlapping_triangles(itself, tri_a, order_a, child_a, span_a, box_a, axis_a
             ta = order_a[ka]
             for kb in range(ka + 1 if itself and a == b else span_b[b, 0], span_b[b, 1]):
                 tb = order_b[kb]
+                if itself and _square(centre_a[ta], centre_a[tb]) < near * near:
+                    continue
                 if _apart(point_low, point_high, tri_a[ta], tri_b[tb]):
                     continue
                 if count == len(found):

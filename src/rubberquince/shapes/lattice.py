@@ -15,12 +15,15 @@ from scipy.spatial import cKDTree
 
 from rubberquince.errors import ShapeError
 from rubberquince.kernels.elasticity import TETS, octahedron_corners
+from rubberquince.kernels.ray import nearest_hit
 from rubberquince.shapes.polymesh import volume
 
 REACH = 0.56                 # a cell's farthest corner from its centroid, in cube edges, rounded up
 LEAST_FILL = 1e-3
 MOST_CUBES = 400_000         # about five million tetrahedra: beyond any use, and short of filling memory
 CUT_CELLS = 3.3              # fitted: cells a square cell edge of surface that reach out of it
+NEAR_RAYS = 12
+MOST_RAYS = 400              # through a body, to find how thick it is
 THICKNESS_LOSS = 0.85        # fitted: what bending over N cells is too stiff by, 1 + 0.85 / N²
 
 
@@ -196,18 +199,22 @@ def _thickness_scale(nodes: np.ndarray, corner: np.ndarray, points: np.ndarray, 
                      cell: float) -> np.ndarray:
     """1 / (1 + 0.85 / N²) an octahedron, N the thickness of the body there in cells.
 
-    The thickness at a place is the diameter of the largest inside ball that reaches it.
+    The thickness is what is usual on the skin nearby.
     """
-    depth = np.where(_inside(points, triangles, nodes), _distance(points, triangles, nodes), 0.0)
-    thickness = np.full(len(nodes), cell)
-    pairs = np.concatenate([corner[:, [0, 1]], *(corner[:, [0, k]] for k in range(2, 6))])
-    pairs = pairs[(pairs >= 0).all(axis=1)]
-    highest = depth.copy()
-    np.maximum.at(highest, pairs[:, 0], depth[pairs[:, 1]])
-    np.maximum.at(highest, pairs[:, 1], depth[pairs[:, 0]])
-    tree = cKDTree(nodes)
-    for i in np.flatnonzero((depth >= highest) & (depth > 0)):      # local centres of inside balls
-        reached = tree.query_ball_point(nodes[i], depth[i] + cell)
-        thickness[reached] = np.maximum(thickness[reached], 2 * depth[i])
-    across = np.maximum(thickness[corner[:, :2]].max(axis=1) / cell, 1.0)
-    return 1.0 / (1.0 + THICKNESS_LOSS / across ** 2)
+    where, through = thickness_samples(points, triangles)
+    _, sample = cKDTree(where).query(nodes[corner[:, :2]].mean(axis=1), k=min(NEAR_RAYS, len(where)))
+    thickness = np.median(through[sample.reshape(len(corner), -1)], axis=1)     # not that of an edge's thin rim
+    return 1.0 / (1.0 + THICKNESS_LOSS / np.maximum(thickness / cell, 1.0) ** 2)
+
+
+def thickness_samples(points: np.ndarray, triangles: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """Places (k, 3) spread over the skin, and how far, m, it is from each straight through the body."""
+    a, b, c = (points[triangles[:, k]] for k in range(3))
+    inward = np.cross(b - a, c - a) * (-1.0 if volume(points, triangles) > 0 else 1.0)
+    area = np.linalg.norm(inward, axis=1)
+    passed = np.cumsum(area)
+    some = np.unique(np.searchsorted(passed, (np.arange(MOST_RAYS) + 0.5) / MOST_RAYS * passed[-1]))
+    where, along = ((a + b + c) / 3)[some], inward[some] / np.maximum(area[some], 1e-300)[:, None]
+    lift = 1e-6 * np.ptp(points, axis=0).max()
+    return where, np.array([nearest_hit(points, triangles, start, way)
+                            for start, way in zip(where + lift * along, along)])

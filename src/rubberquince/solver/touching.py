@@ -1,22 +1,29 @@
 """Which parts of the skins may touch: kept for as long as no point leaves the box it was listed for."""
 
+from dataclasses import dataclass
+
 import igl
 import numpy as np
 
+from rubberquince.kernels.boxes import body_means, stay_within
 from rubberquince.kernels.contact import apart_at_rest, relations
 from rubberquince.kernels.distance import GROUND, LEAVING
 from rubberquince.kernels.tree import build_tree, overlapping_triangles, refit, refit_cones
 from rubberquince.solver.world import World
 
+CREASE = 0.5        # of a cell: what is nearer than this at rest shares cells and moves together
 SLACK = 0.15        # of the gap: how far a resting point may stray before the lists are made anew
 
 
 class _Tree:
     def __init__(self, triangles: np.ndarray, points: np.ndarray) -> None:
         self.triangles = triangles
-        self.order, self.child, self.span = build_tree(points[triangles].mean(axis=1))
+        self.centre = points[triangles].mean(axis=1)
+        self.order, self.child, self.span = build_tree(self.centre)
         self.box = np.zeros((len(self.child), 6))
         self.axis, self.spread = np.zeros((len(self.child), 3)), np.zeros(len(self.child))
+        self.refit(points, points)
+        self.rest = self.box.copy()
 
     def refit(self, low: np.ndarray, high: np.ndarray) -> None:
         refit(self.triangles, self.order, self.child, self.span, low, high, self.box)
@@ -25,7 +32,16 @@ class _Tree:
         refit_cones(self.triangles, self.order, self.child, self.span, x, self.axis, self.spread)
 
     def walked(self) -> tuple[np.ndarray, ...]:
-        return self.triangles, self.order, self.child, self.span, self.box, self.axis, self.spread
+        return (self.triangles, self.order, self.child, self.span, self.box, self.axis, self.spread, self.rest,
+                self.centre)
+
+
+@dataclass(frozen=True, eq=False)
+class _Boxes:
+    """Where each moving point may be, (moving, 3) m."""
+
+    low: np.ndarray
+    high: np.ndarray
 
 
 class Touching:
@@ -39,14 +55,16 @@ class Touching:
         self._inside: dict[int, np.ndarray] = {}        # a collider: which points (moving,) bool start inside it
         self._low, self._high = np.zeros_like(skin.points), np.zeros_like(skin.points)
         self._allowance = np.zeros(len(skin.points))
+        self._start = np.searchsorted(skin.piece, np.arange(self._solids + 1))     # where each solid's points begin
+        self._mean = np.zeros((self._solids, 3))
         self.forget()
 
     def forget(self) -> None:
         """Make the lists anew at the next call: gaps have changed or points have jumped."""
         skin, moving = self._world.skin, self._world.skin.moving
         self._widest = float(max([*self._world.gap, self._ground_gap(), 1e-6]))
-        self._core_low = np.full((moving, 3), np.inf)
-        self._core_high = np.full((moving, 3), -np.inf)
+        self._core = _Boxes(np.full((moving, 3), np.inf), np.full((moving, 3), -np.inf))
+        self._near = self._core
         self._low[moving:] = skin.points[moving:] - self._widest / 2
         self._high[moving:] = skin.points[moving:] + self._widest / 2
         for tree in self._trees[self._solids:]:
@@ -81,33 +99,27 @@ class Touching:
         moving = self._world.skin.moving
         if not moving or all(self.holds(x, move) for move in moves):
             return False
-        ends = [x[:moving] + move[:moving] for move in moves]
-        low, high = np.minimum.reduce([x[:moving], *ends]), np.maximum.reduce([x[:moving], *ends])
-        path = np.sqrt(np.maximum.reduce([(move[:moving] ** 2).sum(axis=1) for move in moves]))
-        self._rebuild(x, low, high, path)
+        self._rebuild(x, [move[:moving] for move in moves])
         return True
 
     def holds(self, x: np.ndarray, move: np.ndarray) -> bool:
         """True when neither ``x`` nor ``x + move`` leaves the boxes the lists were made for."""
-        moving = self._world.skin.moving
-        now, then = x[:moving], x[:moving] + move[:moving]
-        return bool((now >= self._core_low).all() and (now <= self._core_high).all()
-                    and (then >= self._core_low).all() and (then <= self._core_high).all())
+        return stay_within(x, move, self._start, self._mean, self._core.low, self._core.high, self._near.low,
+                           self._near.high)
 
-    def _rebuild(self, x: np.ndarray, low: np.ndarray, high: np.ndarray, path: np.ndarray) -> None:
+    def _rebuild(self, x: np.ndarray, moves: list[np.ndarray]) -> None:
         world, skin, moving = self._world, self._world.skin, self._world.skin.moving
-        slack = SLACK * self._widest + 0.5 * np.minimum(path, self._widest)
-        self._core_low, self._core_high = low - slack[:, None], high + slack[:, None]
-        self._low[:moving] = self._core_low - self._widest / 2
-        self._high[:moving] = self._core_high + self._widest / 2
-        self._allowance[:moving] = path + np.sqrt(3.0) * slack
-        for tree in self._trees[: self._solids]:
-            tree.refit(self._low, self._high)
-            tree.refit_cones(x)
-        found = [self._between(a, b, x) for a in range(self._solids) for b in range(a, len(self._trees))]
+        body_means(x, self._start, self._mean)
+        alone = [self._without_drift(move) for move in moves]
+        self._near, allowance = self._boxes(x[:moving], alone)
+        self._spread_out(self._near, allowance)
+        found = [self._between(a, a, x) for a in range(self._solids)]
+        self._core, allowance = self._boxes(x[:moving], moves)
+        self._spread_out(self._core, allowance)
+        found += [self._between(a, b, x) for a in range(self._solids) for b in range(a + 1, len(self._trees))]
         found += [self._leaving(k, within, x) for k, within in self._inside.items()]
         if world.spec.ground:
-            near = np.flatnonzero(self._core_low[:, 1] < np.maximum(
+            near = np.flatnonzero(self._core.low[:, 1] < np.maximum(
                 world.gap[skin.piece[:moving]], self._ground_gap()))
             ids = np.full((len(near), 4), -1, np.int64)
             ids[:, 0] = near
@@ -116,11 +128,37 @@ class Touching:
         if found:
             self.ids, self.kind, self.gap = (np.concatenate(column) for column in zip(*found))
 
+    def _boxes(self, x: np.ndarray, moves: list[np.ndarray]) -> tuple[_Boxes, np.ndarray]:
+        """Boxes around each point's start and ends, with some slack, and how far it may be from its start, m."""
+        ends = [x + move for move in moves]
+        path = np.sqrt(np.maximum.reduce([(move ** 2).sum(axis=1) for move in moves]))
+        slack = SLACK * self._widest + 0.5 * np.minimum(path, self._widest)
+        return (_Boxes(np.minimum.reduce([x, *ends]) - slack[:, None], np.maximum.reduce([x, *ends]) + slack[:, None]),
+                path + np.sqrt(3.0) * slack)
+
+    def _without_drift(self, move: np.ndarray) -> np.ndarray:
+        """A motion (moving, 3) without the mean of each body's."""
+        mean = np.empty_like(self._mean)
+        body_means(move, self._start, mean)
+        return move - np.repeat(mean, np.diff(self._start), axis=0)
+
+    def _spread_out(self, boxes: _Boxes, allowance: np.ndarray) -> None:
+        """Fit the trees of the solids to boxes of their points."""
+        moving = self._world.skin.moving
+        self._low[:moving], self._high[:moving] = boxes.low - self._widest / 2, boxes.high + self._widest / 2
+        self._allowance[:moving] = allowance
+        for tree in self._trees[: self._solids]:
+            tree.refit(self._low, self._high)
+
     def _between(self, a: int, b: int, x: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
         """Relations of two pieces, or of a solid with itself."""
         world, skin = self._world, self._world.skin
         s, t = self._trees[a], self._trees[b]
-        pairs = overlapping_triangles(a == b, *s.walked(), *t.walked(), self._low, self._high)
+        near = -1.0
+        if a == b:
+            near = world.spec.solids[a].lattice.cell
+            s.refit_cones(x)
+        pairs = overlapping_triangles(near, *s.walked(), *t.walked(), self._low, self._high)
         ids, kind, gap = relations(
             pairs + np.array([0, len(s.triangles)]), np.concatenate([s.triangles, t.triangles]),
             np.concatenate([skin.owned_point[a], skin.owned_point[b]]),
@@ -128,7 +166,7 @@ class Touching:
             self._low, self._high, x, self._allowance, skin.piece, world.gap)
         counts = np.ones(len(ids), bool)
         if a == b:
-            counts = apart_at_rest(ids, kind, skin.points, world.spec.solids[a].lattice.cell, gap)
+            counts = apart_at_rest(ids, kind, skin.points, CREASE * near, gap)
         elif b in self._inside:
             counts = ~self._inside[b][ids].any(axis=1)
         return ids[counts], kind[counts], gap[counts]

@@ -26,7 +26,8 @@ class Readings(QWidget):
                 ("Contact", "part of the gap used up by the deepest contact"),
                 ("Fastest point", "speed of the fastest point"), ("Middle height", "of its centre of mass"),
                 ("Middle speed", "of its centre of mass"),
-                ("Computed in", "time for the frame, all solids; steps of the linear solver"))):
+                ("Computed in", "time for the frame, all solids together"),
+                ("Solver steps", "iterations of the linear solver in the frame"))):
             title, value = label(name), label(NOTHING, "head")
             value.setAccessibleName(name)
             title.setToolTip(tip)
@@ -43,8 +44,8 @@ class Readings(QWidget):
         if row is not None and np.isfinite(row).all():
             volume, stretch, contact, speed, height, centre = map(float, row)
             texts = [f"{100 * volume:.1f} %", f"{100 * stretch:+.0f} %", f"{100 * contact:.0f} % of gap",
-                     f"{speed:.2f} m/s", show(height, self._bench.scene.length_unit), f"{centre:.2f} m/s", NOTHING]
+                     f"{speed:.2f} m/s", show(height, self._bench.scene.length_unit), f"{centre:.2f} m/s", NOTHING, NOTHING]
         if row is not None and np.isfinite(effort).all() and effort[1] > 0:
-            texts[-1] = f"{1000 * effort[1]:.0f} ms · {effort[0]:.0f}"
+            texts[-2:] = f"{1000 * effort[1]:.0f} ms", f"{effort[0]:.0f}"
         for value, text in zip(self._values.values(), texts):
             value.setText(text)

@@ -1,0 +1,128 @@
+"""How bodies move in time: pitch, decay and rebound against answers that share no time stepping with the solver."""
+
+import numpy as np
+import pytest
+
+from bodies import make_solid
+from rubberquince.kernels.contact import gap_energy
+from rubberquince.shapes import primitives
+from rubberquince.shapes.polymesh import volume
+from rubberquince.solver.specs import QUALITIES, Material, RunSpec, Touch
+from rubberquince.solver.stepper import Stepper
+from rubberquince.solver.system import NO_PAIRS, ElasticSystem
+
+GOOD = QUALITIES["good"]
+FOOT = 0.02                 # m, of the tower that is held
+
+
+def tower(halves):
+    """A standing block of jelly, held at its foot."""
+    return make_solid(primitives.block((4, 8, 4)), (0.06, 0.14, 0.06), 4,
+                      material=Material(6000.0, 0.42, 1000.0, halves), held=lambda nodes: nodes[:, 1] < -0.07 + FOOT)
+
+
+def first_mode(stepper):
+    """Frequency, Hz, and shape (n, 3) of the lowest mode, by inverse iteration."""
+    world, system = stepper.world, ElasticSystem(stepper.world)
+    system.assemble(world.start)
+    ones, zeros, mass = np.ones(len(world.mass)), np.zeros(len(world.mass)), world.mass[:, None]
+    mode = world.free[:, None] * (world.start[:, 1:2] + 0.07) * np.array([1.0, 0.0, 0.3])
+    for _ in range(40):
+        load = mass * mode
+        mode = system.solve(load, ones, zeros, NO_PAIRS, 1e-6)[0]
+        square = np.vdot(mode, load) / np.vdot(mode, mass * mode)
+        mode /= np.abs(mode).max()
+    return np.sqrt(square) / (2 * np.pi), mode
+
+
+def swing(halves, frames):
+    """Part of the mode in the motion after every frame, the mode's frequency and its damping time, s."""
+    stepper = Stepper(RunSpec([tower(halves)], [], gravity=0.0, ground=None, quality=GOOD))
+    frequency, mode = first_mode(stepper)
+    weigh = stepper.world.mass[:, None] * mode / np.vdot(mode, stepper.world.mass[:, None] * mode)
+    stepper.state.v[:] = 0.02 * mode
+    parts = []
+    for _ in range(frames):
+        stepper.frame()
+        parts.append(np.vdot(weigh, stepper.state.x - stepper.world.start))
+    return np.array(parts), frequency, stepper.world.damping[0]
+
+
+def fitted(parts, frequency):
+    """Frequency, Hz, and decay, 1/s, of the damped sine nearest to ``parts``, from a search around ``frequency``."""
+    time = (np.arange(len(parts)) + 1) / 24
+    best = (np.inf, 0.0, 0.0)
+    for pitch in frequency * np.linspace(0.94, 1.06, 241):
+        for decay in np.linspace(0.0, 6.0, 121):
+            waves = np.exp(-decay * time)[:, None] * np.stack(
+                [np.cos(2 * np.pi * pitch * time), np.sin(2 * np.pi * pitch * time)], axis=1)
+            left = parts - waves @ np.linalg.lstsq(waves, parts, rcond=None)[0]
+            best = min(best, (float(left @ left), pitch, decay))
+    return best[1:]
+
+
+def test_a_wobble_has_the_pitch_of_the_body_and_hardly_fades_by_itself():
+    parts, frequency, _ = swing(0.0, 48)
+    pitch, decay = fitted(parts, frequency)
+    np.testing.assert_allclose(pitch, frequency, rtol=0.015)
+    assert decay <= 0.15
+
+
+def test_a_wobble_halves_in_the_time_it_was_told():
+    parts, frequency, damping = swing(0.4, 36)
+    _, decay = fitted(parts, frequency)
+    np.testing.assert_allclose(decay, damping * (2 * np.pi * frequency) ** 2 / 2, rtol=0.04, atol=0.1)
+    np.testing.assert_allclose(np.log(2) / decay, 0.4, rtol=0.2)       # the foot that is held is not quite the usual
+
+
+def explicit_fall(stepper, seconds, step):
+    """Heights of the centre at frames of 1/24 s, by symplectic Euler with the same energies (Hairer et al. 2006)."""
+    world, system, skin = stepper.world, ElasticSystem(stepper.world), stepper.world.skin
+    x, v = stepper.state.x.copy(), stepper.state.v.copy()
+    slope, mass, heights = np.empty_like(x), world.mass[:, None], []
+    stiffness = stepper._point_stiffness
+    every = round(1 / 24 / step)
+    for k in range(round(seconds / step)):
+        system.gradient(x, slope)
+        y = np.einsum("pk,pk->p", skin.bind_weight, x[skin.bind_node, 1])
+        for p in np.flatnonzero(y < world.gap[0]):
+            push = gap_energy(y[p], world.gap[0], stiffness[p])[1]
+            np.add.at(slope[:, 1], skin.bind_node[p], push * skin.bind_weight[p])
+        v -= step * (slope / mass + np.array([0.0, 9.81, 0.0]))
+        x += step * v
+        if (k + 1) % every == 0:
+            heights.append(world.mass @ x[:, 1] / world.mass.sum())
+    return np.array(heights)
+
+
+def test_a_rebound_is_that_of_a_fine_explicit_run():
+    ball = make_solid(primitives.sphere(20, 10), (0.1, 0.1, 0.1), 4, (0, 0.06, 0), Material(20e3, 0.42, 1000.0, 0.0),
+                      Touch(2e-3, 0.0))
+    stepper = Stepper(RunSpec([ball], [], quality=GOOD))
+    stepper.state.v[:, 1] = -1.0
+    start = stepper.state.copy()
+    heights = []
+    for _ in range(8):
+        stepper.frame()
+        heights.append(stepper.world.mass @ stepper.state.x[:, 1] / stepper.world.mass.sum())
+    other = Stepper(RunSpec([ball], [], quality=GOOD))
+    other.restore(start)
+    other._point_stiffness[:] = stepper._point_stiffness
+    expected = explicit_fall(other, 8 / 24, 1 / 24 / 800)
+    assert expected.max() > expected[:4].min() + 0.015                 # it does come back
+    assert np.sqrt(((heights - expected) ** 2).mean()) < 3e-3
+
+
+@pytest.mark.parametrize("poisson, least", [(0.495, 0.99), (0.3, 0.0)])
+def test_what_hardly_compresses_keeps_its_volume(poisson, least):
+    block = make_solid(primitives.block((6, 6, 6)), (0.12, 0.12, 0.12), 5, (0, 0.061, 0),
+                       Material(5000.0, poisson, 1000.0, 0.1))
+    stepper = Stepper(RunSpec([block], [], quality=GOOD))
+    whole = volume(stepper.skin(), block.triangles)
+    for _ in range(30):
+        stepper.frame()
+    share = volume(stepper.skin(), block.triangles) / whole
+    assert least < share < 1.001
+    assert np.ptp(stepper.skin()[:, 1]) < 0.117            # it is pressed by its own weight
+    if poisson < 0.4:
+        assert share < 0.98                                # and what can be compressed is
