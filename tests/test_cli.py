@@ -1,7 +1,11 @@
 """The same work without a window."""
 
+import configparser
+import os
+import shlex
 import subprocess
 import sys
+from xml.etree import ElementTree
 
 import numpy as np
 import pytest
@@ -11,8 +15,9 @@ from typer.testing import CliRunner
 from rubberquince import __version__
 from rubberquince.bake.run import SceneRun
 from rubberquince.cli import app, frame_range
+from rubberquince.desktop import install
 from rubberquince.document.storage import load_scene, save_scene
-from rubberquince.errors import ExportError
+from rubberquince.errors import ExportError, InstallError
 from rubberquince.exchange.reader import read_obj
 from scenes import small_scene
 
@@ -66,3 +71,32 @@ def test_export_info_demo_and_version(scene_file, tmp_path):
 def test_ranges_that_make_no_sense(text):
     with pytest.raises(ExportError):
         frame_range(text, small_scene())
+
+
+def test_the_desktop_learns_of_the_program_and_forgets_it(tmp_path, monkeypatch):
+    monkeypatch.setenv("XDG_DATA_HOME", str(tmp_path))
+    done = CliRunner().invoke(app, ["desktop"])
+    assert done.exit_code == 0
+    entry = configparser.ConfigParser(interpolation=None)
+    entry.optionxform = str
+    entry.read(tmp_path / "applications" / "rubberquince.desktop")
+    fields = entry["Desktop Entry"]
+    program = shlex.split(fields["Exec"])[0]
+    assert os.access(program, os.X_OK) and fields["Exec"].endswith("%f")
+    kind = ElementTree.parse(tmp_path / "mime" / "packages" / "rubberquince.xml").getroot()[0]
+    assert kind.get("type") + ";" == fields["MimeType"] and kind.find("{*}glob").get("pattern") == "*.quince"
+    assert (tmp_path / "icons" / "hicolor" / "scalable" / "apps" / f"{fields['Icon']}.svg").stat().st_size > 200
+    assert CliRunner().invoke(app, ["desktop", "--remove"]).exit_code == 0
+    assert [p for p in tmp_path.rglob("*") if p.is_file() and "rubberquince" in p.name] == []
+
+
+def test_what_the_desktop_cannot_be_told_is_one_sentence(tmp_path, monkeypatch):
+    (tmp_path / "applications").write_text("in the way")
+    with pytest.raises(InstallError, match="could not be written"):
+        install(tmp_path)
+
+
+@pytest.mark.parametrize("name", ["frame.ply", "frame.stl", "frame.glb"])
+def test_a_frame_is_written_in_every_format(scene_file, tmp_path, name):
+    assert CliRunner().invoke(app, ["export", str(scene_file), "--out", str(tmp_path / name)]).exit_code == 0
+    assert (tmp_path / name).stat().st_size > 1000

@@ -9,6 +9,7 @@ from typing import Annotated
 import typer
 
 from rubberquince import __version__
+from rubberquince import desktop as entry
 from rubberquince.bake.assemble import lattice_of
 from rubberquince.bake.cache import FrameCache
 from rubberquince.bake.export import export_frame, export_run
@@ -27,9 +28,10 @@ Frames = Annotated[str, typer.Option(help="which frames, for instance 1-120")]
 
 
 @app.command()
-def bake(scene: SceneFile, out: Annotated[Path, typer.Option(help="the USD file to write")],
+def bake(scene: SceneFile,
+         out: Annotated[Path, typer.Option(help="the file to write: USD, GLB, or OBJ and PLY as numbered files")],
          frames: Frames = "", quality: Annotated[str, typer.Option(help="draft, good or sure")] = "") -> None:
-    """Compute a range of frames and write it as USD with time-sampled points."""
+    """Compute a range of frames and write it as animated points."""
     document, meshes = load_scene(scene)
     first, last = frame_range(frames, document)
     if quality:
@@ -41,9 +43,9 @@ def bake(scene: SceneFile, out: Annotated[Path, typer.Option(help="the USD file 
 
 
 @app.command()
-def export(scene: SceneFile, out: Annotated[Path, typer.Option(help="the OBJ file to write")],
+def export(scene: SceneFile, out: Annotated[Path, typer.Option(help="the file to write: OBJ, PLY, STL or GLB")],
            frame: Annotated[int, typer.Option(help="which frame; 0 as placed")] = 0) -> None:
-    """Write one frame as OBJ, computing up to it."""
+    """Write one frame as a mesh, computing up to it."""
     document, meshes = load_scene(scene)
     skin = None
     with tempfile.TemporaryDirectory() as folder:
@@ -72,6 +74,18 @@ def demo(out: Annotated[Path, typer.Argument(help="where to save it")]) -> None:
     """Save the harvest fair as a scene file."""
     save_scene(out, harvest_fair.scene(), {})
     print(out)
+
+
+@app.command()
+def desktop(remove: Annotated[bool, typer.Option("--remove", help="take it away again")] = False) -> None:
+    """Put the program into the desktop's menu and make it open .quince files."""
+    home = entry.data_home()
+    if remove:
+        entry.remove(home)
+        print("The menu entry and the file type are gone.")
+    else:
+        for path in entry.install(home):
+            print(path)
 
 
 def frame_range(text: str, scene: Scene) -> tuple[int, int]:

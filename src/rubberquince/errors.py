@@ -23,3 +23,7 @@ class RunError(QuinceError):
 
 class ExportError(QuinceError):
     """A file for another program cannot be written."""
+
+
+class InstallError(QuinceError):
+    """The program cannot be made known to the desktop."""

@@ -1,10 +1,12 @@
 """Frames on disk, runs that go on where they were left, keys, and handing over."""
 
+import json
 import os
 import signal
 import subprocess
 import sys
 import time
+from pathlib import Path
 
 import numpy as np
 import pytest
@@ -224,6 +226,79 @@ def test_old_runs_are_thrown_away(tmp_path):
     kept = sorted(tmp_path.iterdir())
     assert len(kept) == MOST_RUNS + 1 or len(kept) == MOST_RUNS
     assert folder_of(tmp_path, MOST_RUNS + 2) in kept and folder_of(tmp_path, 0) not in kept
+
+
+# --- what goes wrong with the disk -------------------------------------------------------------------------
+
+
+def on_a_full_disk(code, room=60_000):
+    """What a process says that runs ``code``, in which from FULL on no file may grow beyond ``room`` bytes."""
+    limit = f"import resource; resource.setrlimit(resource.RLIMIT_FSIZE, ({room}, {room}))"
+    done = subprocess.run([sys.executable, "-c", code.replace("FULL", limit)], capture_output=True, text=True,
+                          timeout=300)
+    return done.stdout.strip()
+
+
+BAKE = """
+import sys
+sys.path.insert(0, {tests!r})
+from pathlib import Path
+from rubberquince.bake.run import SceneRun
+from rubberquince.errors import QuinceError
+from scenes import ball, slab, Scene
+from rubberquince.document.scene import RunSettings
+scene = Scene(pieces=(ball(cells=8), slab()), run=RunSettings(last=40, quality="draft"))
+list(SceneRun(scene, {{}}, Path({folder!r} + "warm"), lambda: False).frames(4))
+FULL
+try:
+    for frame in SceneRun(scene, {{}}, Path({folder!r}), lambda: False).frames(40):
+        pass
+    print("all written")
+except QuinceError as error:
+    print(error)
+"""
+
+
+def test_a_full_disk_ends_a_bake_with_one_sentence(tmp_path):
+    code = BAKE.format(tests=str(Path(__file__).parents[1]), folder=str(tmp_path / "c"))
+    said = on_a_full_disk(code)
+    assert "cannot be" in said and "\n" not in said and said.endswith(".")
+    assert on_a_full_disk(code, 10 ** 9) == "all written"   # and with room it goes on
+
+
+def test_a_full_disk_leaves_the_saved_scene_as_it_was(tmp_path):
+    path = tmp_path / "fair.quince"
+    save_scene(path, small_scene(), {})
+    before = path.read_bytes()
+    said = on_a_full_disk(f"""
+from pathlib import Path
+from rubberquince.demos import harvest_fair
+from rubberquince.document.storage import save_scene
+from rubberquince.errors import QuinceError
+FULL
+try:
+    save_scene(Path({str(path)!r}), harvest_fair.scene(), {{}})
+except QuinceError as error:
+    print(error)
+""", room=2000)
+    assert said.startswith("Could not save") and said.endswith(".")
+    assert path.read_bytes() == before and os.listdir(tmp_path) == ["fair.quince"]
+
+
+@pytest.mark.parametrize("change", [lambda layout: layout.update(format=1), lambda layout: layout.update(points=3),
+                                    lambda layout: layout.clear()])
+def test_frames_of_another_version_are_not_taken_for_ours(tmp_path, change):
+    scene = small_scene(last=4)
+    run(scene, tmp_path / "c", 4)
+    file = tmp_path / "c" / "layout.json"
+    layout = json.loads(file.read_text())
+    change(layout)
+    file.write_text(json.dumps(layout))
+    store = FrameStore(tmp_path / "c", scene, {})
+    assert store.skins(3) is None and not store.stamps.any()
+    frames = run(scene, tmp_path / "c", 4)                  # they are made anew
+    assert [f.number for f in frames] == [1, 2, 3, 4]
+    assert FrameCache.reader(tmp_path / "c").skin(4) is not None
 
 
 # --- handing over -----------------------------------------------------------------------------------------

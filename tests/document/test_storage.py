@@ -59,6 +59,18 @@ def test_a_scene_comes_back_as_it_was(saved):
     assert sorted(os.listdir(path.parent)) == ["fair.quince"]
 
 
+def test_a_scene_of_the_first_version_is_brought_up_to_date(saved):
+    path, document = saved
+
+    def age(raw):
+        raw["version"] = 1
+        for piece in raw["pieces"]:
+            del piece["solid"]["weight"], piece["contact"]["bounce"], piece["contact"]["sides"]
+
+    rewritten(path, age)
+    assert load_scene(path)[0] == document.scene
+
+
 def test_the_demo_is_saved_and_loaded(tmp_path):
     save_scene(tmp_path / "demo.quince", harvest_fair.scene(), {})
     assert load_scene(tmp_path / "demo.quince")[0] == harvest_fair.scene()

@@ -13,7 +13,7 @@ from scipy.spatial.transform import Rotation
 
 from rubberquince.errors import SceneError
 
-VERSION = 1
+VERSION = 2
 
 Finite = Annotated[float, Field(allow_inf_nan=False, ge=-1e4, le=1e4)]
 Length = Annotated[float, Field(allow_inf_nan=False, gt=0, le=1e3)]

@@ -20,7 +20,13 @@ MOST_BYTES = 2 * 1024 ** 3
 MOST_JSON = 64 * 1024 ** 2
 ARRAYS = {"points": "<f8", "face_sizes": "<i4", "face_points": "<i4", "uvs": "<f4", "face_uvs": "<i4"}
 
-MIGRATIONS: dict[int, Any] = {}      # from a version: a function that takes and returns the raw dict
+
+def _from_1(raw: dict[str, Any]) -> dict[str, Any]:
+    """Weight, bounce and sides are new; what they stand at was the only way before."""
+    return {**raw, "version": 2}
+
+
+MIGRATIONS = {1: _from_1}            # from a version: a function that takes and returns the raw dict
 
 
 def save_scene(path: Path, scene: Scene, meshes: dict[str, PolyMesh]) -> None:

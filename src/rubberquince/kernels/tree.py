@@ -162,8 +162,8 @@ def _together(rest, a, b, near):
 
 
 @njit(cache=True, nogil=True)
-def overlapping_triangles(near, tri_a, order_a, child_a, span_a, box_a, axis_a, spread_a, rest_a, centre_a, tri_b, order_b,
-                          child_b, span_b, box_b, axis_b, spread_b, rest_b, centre_b, point_low,
+def overlapping_triangles(near, tri_a, order_a, child_a, span_a, box_a, axis_a, spread_a, rest_a, centre_a, tri_b,
+                          order_b, child_b, span_b, box_b, axis_b, spread_b, rest_b, centre_b, point_low,
                           point_high):
     """Pairs (k, 2) of triangle numbers whose boxes overlap, found by walking both trees together.
 

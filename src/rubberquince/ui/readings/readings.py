@@ -44,7 +44,8 @@ class Readings(QWidget):
         if row is not None and np.isfinite(row).all():
             volume, stretch, contact, speed, height, centre = map(float, row)
             texts = [f"{100 * volume:.1f} %", f"{100 * stretch:+.0f} %", f"{100 * contact:.0f} % of gap",
-                     f"{speed:.2f} m/s", show(height, self._bench.scene.length_unit), f"{centre:.2f} m/s", NOTHING, NOTHING]
+                     f"{speed:.2f} m/s", show(height, self._bench.scene.length_unit), f"{centre:.2f} m/s",
+                     NOTHING, NOTHING]
         if row is not None and np.isfinite(effort).all() and effort[1] > 0:
             texts[-2:] = f"{1000 * effort[1]:.0f} ms", f"{effort[0]:.0f}"
         for value, text in zip(self._values.values(), texts):
