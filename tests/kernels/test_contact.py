@@ -103,10 +103,10 @@ def test_a_body_that_moves_as_a_whole_leaves_only_its_boxes_in_space(seed):
     np.testing.assert_allclose(mean, [x[:5].mean(axis=0), x[5:].mean(axis=0)])
     away = np.where(np.arange(12)[:, None] < 5, [3.0, 0.0, 0.0], 0.0)
     far, small = (x - 9.0, x + 9.0), (x - 0.1, x + 0.1)
-    assert stay_within(x, away, start, mean, *far, *small)
-    assert not stay_within(x, away, start, mean, *small, *far)
+    assert stay_within(x, away, start, mean, *far, *small) == (True, True)
+    assert stay_within(x, away, start, mean, *small, *far) == (False, True)
     away[0] += 0.5
-    assert not stay_within(x, away, start, mean, *far, *small)
+    assert stay_within(x, away, start, mean, *far, *small) == (True, False)
 
 
 def test_gap_energy_is_smooth_where_its_pieces_meet():

@@ -17,11 +17,12 @@ def body_means(x, start, out):
 
 @njit(cache=True, nogil=True)
 def stay_within(x, move, start, mean, low, high, near_low, near_high):
-    """True when points ``x`` (n, 3) and ``x + move`` are in their boxes ``low`` .. ``high`` (n, 3).
+    """Which boxes hold points ``x`` (n, 3) and ``x + move``: (those in space, those within each body).
 
-    And in ``near_low`` .. ``near_high`` once each body is put back to its ``mean`` (bodies, 3): what a body does
-    as a whole changes nothing between its own parts.
+    In space they are ``low`` .. ``high`` (n, 3); within a body ``near_low`` .. ``near_high``, once it is put back
+    to its ``mean`` (bodies, 3): what a body does as a whole changes nothing between its own parts.
     """
+    in_space, in_body = True, True
     drift = np.empty(3)
     for time in range(2):
         for b in range(len(start) - 1):
@@ -34,7 +35,9 @@ def stay_within(x, move, start, mean, low, high, near_low, near_high):
                 for i in range(3):
                     at = x[p, i] + time * move[p, i]
                     if at < low[p, i] or at > high[p, i]:
-                        return False
+                        in_space = False
                     if at - drift[i] < near_low[p, i] or at - drift[i] > near_high[p, i]:
-                        return False
-    return True
+                        in_body = False
+                if not in_space and not in_body:
+                    return False, False
+    return in_space, in_body

@@ -13,6 +13,17 @@ from rubberquince.solver.world import World
 
 CREASE = 0.5        # of a cell: what is nearer than this at rest shares cells and moves together
 SLACK = 0.15        # of the gap: how far a resting point may stray before the lists are made anew
+OWN_SLACK = 0.6     # the same within a body, whose parts seldom come near each other
+
+Relations = tuple[np.ndarray, np.ndarray, np.ndarray]       # ids (k, 4), kind (k,), gap (k,)
+NONE: Relations = (np.zeros((0, 4), np.int64), np.zeros(0, np.int8), np.zeros(0))
+
+
+def _joined(parts: list[Relations]) -> Relations:
+    if not parts:
+        return NONE
+    ids, kind, gap = (np.concatenate(column) for column in zip(*parts))
+    return ids, kind, gap
 
 
 class _Tree:
@@ -69,8 +80,8 @@ class Touching:
         self._high[moving:] = skin.points[moving:] + self._widest / 2
         for tree in self._trees[self._solids:]:
             tree.refit(self._low, self._high)
-        self.ids, self.kind = np.zeros((0, 4), np.int64), np.zeros(0, np.int8)
-        self.gap = np.zeros(0)
+        self._others, self._own = NONE, NONE
+        self.ids, self.kind, self.gap = NONE
 
     def look_inside(self, x: np.ndarray) -> None:
         """Find the points that stand inside colliders that push outwards, at skin points ``x`` (n, 3), m."""
@@ -97,26 +108,34 @@ class Touching:
         Returns True when they were made anew.
         """
         moving = self._world.skin.moving
-        if not moving or all(self.holds(x, move) for move in moves):
+        held = np.array([self._held(x, move) for move in moves]).all(axis=0)
+        if not moving or held.all():
             return False
-        self._rebuild(x, [move[:moving] for move in moves])
+        short = [move[:moving] for move in moves]
+        if not held[0]:
+            self._core, allowance = self._boxes(x[:moving], short, SLACK)
+            self._spread_out(self._core, allowance)
+            self._others = self._between_pieces(x)
+        if not held[1]:
+            body_means(x, self._start, self._mean)
+            self._near, allowance = self._boxes(x[:moving], [self._without_drift(move) for move in short], OWN_SLACK)
+            self._spread_out(self._near, allowance)
+            self._own = _joined([self._between(a, a, x) for a in range(self._solids)])
+        self.ids, self.kind, self.gap = _joined([self._others, self._own])
         return True
 
     def holds(self, x: np.ndarray, move: np.ndarray) -> bool:
         """True when neither ``x`` nor ``x + move`` leaves the boxes the lists were made for."""
+        return all(self._held(x, move))
+
+    def _held(self, x: np.ndarray, move: np.ndarray) -> tuple[bool, bool]:
         return stay_within(x, move, self._start, self._mean, self._core.low, self._core.high, self._near.low,
                            self._near.high)
 
-    def _rebuild(self, x: np.ndarray, moves: list[np.ndarray]) -> None:
+    def _between_pieces(self, x: np.ndarray) -> Relations:
+        """Relations of different pieces, and with the ground."""
         world, skin, moving = self._world, self._world.skin, self._world.skin.moving
-        body_means(x, self._start, self._mean)
-        alone = [self._without_drift(move) for move in moves]
-        self._near, allowance = self._boxes(x[:moving], alone)
-        self._spread_out(self._near, allowance)
-        found = [self._between(a, a, x) for a in range(self._solids)]
-        self._core, allowance = self._boxes(x[:moving], moves)
-        self._spread_out(self._core, allowance)
-        found += [self._between(a, b, x) for a in range(self._solids) for b in range(a + 1, len(self._trees))]
+        found = [self._between(a, b, x) for a in range(self._solids) for b in range(a + 1, len(self._trees))]
         found += [self._leaving(k, within, x) for k, within in self._inside.items()]
         if world.spec.ground:
             near = np.flatnonzero(self._core.low[:, 1] < np.maximum(
@@ -125,14 +144,13 @@ class Touching:
             ids[:, 0] = near
             gap = np.maximum(world.gap[skin.piece[near]], self._ground_gap())
             found.append((ids, np.full(len(near), GROUND, np.int8), gap))
-        if found:
-            self.ids, self.kind, self.gap = (np.concatenate(column) for column in zip(*found))
+        return _joined(found)
 
-    def _boxes(self, x: np.ndarray, moves: list[np.ndarray]) -> tuple[_Boxes, np.ndarray]:
+    def _boxes(self, x: np.ndarray, moves: list[np.ndarray], slack_part: float) -> tuple[_Boxes, np.ndarray]:
         """Boxes around each point's start and ends, with some slack, and how far it may be from its start, m."""
         ends = [x + move for move in moves]
         path = np.sqrt(np.maximum.reduce([(move ** 2).sum(axis=1) for move in moves]))
-        slack = SLACK * self._widest + 0.5 * np.minimum(path, self._widest)
+        slack = slack_part * self._widest + 0.5 * np.minimum(path, self._widest)
         return (_Boxes(np.minimum.reduce([x, *ends]) - slack[:, None], np.maximum.reduce([x, *ends]) + slack[:, None]),
                 path + np.sqrt(3.0) * slack)
 
@@ -150,7 +168,7 @@ class Touching:
         for tree in self._trees[: self._solids]:
             tree.refit(self._low, self._high)
 
-    def _between(self, a: int, b: int, x: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    def _between(self, a: int, b: int, x: np.ndarray) -> Relations:
         """Relations of two pieces, or of a solid with itself."""
         world, skin = self._world, self._world.skin
         s, t = self._trees[a], self._trees[b]
@@ -171,7 +189,7 @@ class Touching:
             counts = ~self._inside[b][ids].any(axis=1)
         return ids[counts], kind[counts], gap[counts]
 
-    def _leaving(self, k: int, within: np.ndarray, x: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    def _leaving(self, k: int, within: np.ndarray, x: np.ndarray) -> Relations:
         """Points inside collider ``k`` with its nearest faces, through which they are led out."""
         triangles, skin = self._trees[k].triangles, self._world.skin
         points = np.flatnonzero(within)
