@@ -34,10 +34,22 @@ def make_ring_with_a_slit(at, cell=0.016):
 def crossings(points, edges, triangles):
     """How many edges (e, 2) pass through triangles (t, 3) that they share no point with (Möller, Trumbore 1997)."""
     count = 0
+    low, high = np.empty((len(triangles), 3)), np.empty((len(triangles), 3))
+    for t in range(len(triangles)):
+        a, b, c = triangles[t]
+        for i in range(3):
+            low[t, i] = min(points[a, i], points[b, i], points[c, i])
+            high[t, i] = max(points[a, i], points[b, i], points[c, i])
     for e in range(len(edges)):
         p, q = edges[e]
         along = points[q] - points[p]
+        x0, x1 = min(points[p, 0], points[q, 0]), max(points[p, 0], points[q, 0])
+        y0, y1 = min(points[p, 1], points[q, 1]), max(points[p, 1], points[q, 1])
+        z0, z1 = min(points[p, 2], points[q, 2]), max(points[p, 2], points[q, 2])
         for t in range(len(triangles)):
+            if (low[t, 0] > x1 or high[t, 0] < x0 or low[t, 1] > y1 or high[t, 1] < y0 or low[t, 2] > z1
+                    or high[t, 2] < z0):
+                continue
             a, b, c = triangles[t]
             if (triangles[t] == p).any() or (triangles[t] == q).any():
                 continue

@@ -12,9 +12,11 @@ import numpy as np
 import pytest
 from pxr import Usd, UsdGeom
 
+from bodies import crossings
 from rubberquince.bake import export
 from rubberquince.bake.assemble import assemble, run_key, topology_key
 from rubberquince.bake.cache import ABSENT, MIXED, READINGS, CacheWriter, FrameCache
+from rubberquince.bake.checks import checks_of
 from rubberquince.bake.run import SceneRun
 from rubberquince.bake.store import MOST_RUNS, FrameStore, folder_of, fresh_folder
 from rubberquince.demos import harvest_fair
@@ -23,6 +25,7 @@ from rubberquince.document.scene import Piece, Place, Scene, changed
 from rubberquince.document.storage import save_scene
 from rubberquince.errors import ExportError, RunError
 from rubberquince.exchange.reader import READERS, read_obj
+from rubberquince.solver.stepper import Stepper
 from scenes import ball, slab, small_scene
 
 LAYOUT = {"points": 5, "state": 7, "solids": 1}
@@ -226,6 +229,24 @@ def test_old_runs_are_thrown_away(tmp_path):
     kept = sorted(tmp_path.iterdir())
     assert len(kept) == MOST_RUNS + 1 or len(kept) == MOST_RUNS
     assert folder_of(tmp_path, MOST_RUNS + 2) in kept and folder_of(tmp_path, 0) not in kept
+
+
+FAIR = {"pudding": lambda: (harvest_fair.scene(), {}), "prizes": lambda: (harvest_fair.prizes(), {}),
+        "loop": harvest_fair.loop}
+
+
+@pytest.mark.parametrize("name", list(FAIR))
+def test_nothing_crosses_anything_at_the_fair(name):
+    scene, meshes = FAIR[name]()
+    assert [c.sentence for c in checks_of(scene, meshes) if c.trouble] == []
+    stepper = Stepper(assemble(changed(scene, "run.quality", "draft"), meshes).spec)
+    skin = stepper.world.skin
+    triangles, edges = np.concatenate(skin.triangles), skin.edges
+    for frame in range(2, 26):
+        stepper.frame()
+        if frame % 4 == 0:
+            points = np.concatenate([stepper.skin(), skin.points[skin.moving:]])
+            assert np.isfinite(points).all() and crossings(points, edges, triangles) == 0, f"frame {frame}"
 
 
 # --- what goes wrong with the disk -------------------------------------------------------------------------

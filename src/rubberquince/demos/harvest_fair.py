@@ -1,17 +1,27 @@
-"""A set pudding of the village's own mould, above its plate on a stall table."""
+"""The harvest fair: a set pudding above its plate, a heap of squeezy prizes on a bench pad, a liquorice loop."""
 
 import numpy as np
 
+from rubberquince.document.bodies import Meshes
+from rubberquince.document.feels import with_feel
 from rubberquince.document.scene import (
     ContactValues,
+    CushionShape,
+    FeelChoice,
+    ImportedShape,
     Look,
     Piece,
     Place,
     RevolvedShape,
     RunSettings,
     Scene,
+    Shape,
     SolidValues,
+    SphereShape,
+    SuperellipsoidShape,
+    TorusShape,
 )
+from rubberquince.shapes import primitives, profiles
 from rubberquince.shapes.primitives import rounded
 
 # (radius, height, flute depth), bottom to top, in parts of the height
@@ -58,3 +68,43 @@ def scene() -> Scene:
         place=Place(position=(0.0, TABLE_HEIGHT / 2, 0.0), size=(0.8, TABLE_HEIGHT, 0.8)),
         contact=ContactValues(gap=0.001, friction=0.6), look=Look(material="matte", colour="#B98A5A"))
     return Scene(pieces=(pudding_piece(), plate, table), run=RunSettings(last=120))
+
+
+def prizes() -> Scene:
+    """Squeezy figures of five feels that fall on the pad of a bench."""
+    pad = Piece(
+        id="pad", name="Bench pad", role="solid", shape=CushionShape(divisions=22, pinch=0.4),
+        place=Place(position=(0.0, 0.055, 0.0), size=(0.4, 0.1, 0.32)), solid=SolidValues(cells=3),
+        contact=ContactValues(gap=0.0015, friction=0.6), look=Look(material="matte", colour="#6F8F7A"))
+    capsule = RevolvedShape(name="capsule", profile=profiles.capsule(), around=32, bands=24)
+    figures: tuple[tuple[str, str, Shape, tuple[float, float, float], str, str], ...] = (
+        ("cube", "Prize cube", SuperellipsoidShape(seed=5, around=40, rings=24), (0.09, 0.08, 0.09), "set jelly",
+         "#8FA65A"),
+        ("ring", "Prize ring", TorusShape(around=44, sides=16, thickness=0.6), (0.13, 0.04, 0.13), "soft rubber",
+         "#B65C7A"),
+        ("bean", "Prize bean", capsule, (0.055, 0.12, 0.055), "gel", "#D9A441"),
+        ("ball", "Prize ball", SphereShape(around=36, rings=18), (0.09, 0.09, 0.09), "marshmallow", "#6F93A8"))
+    pieces = [with_feel(pad, FeelChoice(name="foam"))]
+    for k, (key, name, shape, size, feel, colour) in enumerate(figures):
+        piece = Piece(id=key, name=name, role="solid", shape=shape, solid=SolidValues(cells=4),
+                      place=Place(position=(0.03 * (k - 1), 0.19 + 0.13 * k, 0.02 * (k % 2)),
+                                  turn=(12.0 * k, 20.0, 25.0 * k), size=size),
+                      contact=ContactValues(gap=0.001, friction=0.5), look=Look(material="jelly", colour=colour))
+        pieces.append(with_feel(piece, FeelChoice(name=feel)))
+    return Scene(pieces=tuple(pieces), run=RunSettings(last=72))
+
+
+def loop() -> tuple[Scene, Meshes]:
+    """A loop of soft liquorice, not quite closed, that its own weight folds together."""
+    bar = primitives.block((40, 5, 8))
+    angle, radius = 5.2 * bar.points[:, 0] - np.pi / 2, 0.6 + 0.25 * bar.points[:, 1]
+    bent = bar.placed(0.14 * np.stack([radius * np.sin(angle), -radius * np.cos(angle), 0.6 * bar.points[:, 2]],
+                                      axis=1))
+    mesh, size, _ = primitives.unit_and_size(bent)
+    width, height, depth = (float(side) for side in size)
+    piece = Piece(
+        id="loop", name="Liquorice loop", role="solid", shape=ImportedShape(name="bent bar", mesh=mesh.key),
+        place=Place(position=(0.0, height / 2 + 0.01, 0.0), size=(width, height, depth)),
+        solid=SolidValues(cells=6, stiffness=1500.0, keeps_volume=0.8, wobble_halves=0.3, density=1050.0),
+        feel=FeelChoice(name=""), look=Look(material="jelly", colour="#7A3B4E"))
+    return Scene(pieces=(piece,), run=RunSettings(last=60)), {mesh.key: mesh}

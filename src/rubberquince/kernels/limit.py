@@ -14,7 +14,7 @@ from rubberquince.kernels.distance import LEAVING, closest, first_hit, motion_bo
 PREDICTOR, NEWTON, SAFE = 0, 1, 2
 ROUNDS = 4
 SMALL = 0.5                         # of the distance
-SWEEPS = 20
+SWEEPS = 10
 CLOSE_ENOUGH = (1e-2, 1e-3)         # of the gap, for predictor and Newton: a sweep changing less is the last
 
 
@@ -82,13 +82,17 @@ def _violations(stage, ids, kind, gap, distance, among, x, move, moving, bind_no
 
 
 @njit(cache=True, nogil=True)
-def _project(stage, ids, gap, distance, x, listed, weights, normals, moving, bind_node, bind_weight, ease, move):
-    """Projected Gauss-Seidel over the listed rows; ``move`` (nodes, 3) is changed in place."""
+def _project(stage, ids, gap, distance, x, listed, weights, normals, moving, bind_node, bind_weight, ease, known,
+             move):
+    """Projected Gauss-Seidel over the listed rows; ``move`` (nodes, 3) is changed in place.
+
+    It starts from the multipliers ``known`` (relations,) of the round before, and leaves its own there.
+    """
     rows = np.flatnonzero(listed)
     width = 4 * bind_node.shape[1]
     ptr = np.zeros(len(rows) + 1, np.int64)
     node, coef = np.empty(len(rows) * width, np.int64), np.empty(len(rows) * width)
-    need, give, multiplier = np.empty(len(rows)), np.empty(len(rows)), np.zeros(len(rows))
+    need, give, multiplier = np.empty(len(rows)), np.empty(len(rows)), known[rows]
     fill = 0
     for k in range(len(rows)):
         e = rows[k]
@@ -103,6 +107,9 @@ def _project(stage, ids, gap, distance, x, listed, weights, normals, moving, bin
         give[k] = 0.0
         for j in range(ptr[k], fill):
             give[k] += coef[j] * coef[j] * ease[node[j]]
+        for j in range(ptr[k], fill):
+            for i in range(3):
+                move[node[j], i] += multiplier[k] * coef[j] * ease[node[j]] * normals[e, i]
     for sweep in range(SWEEPS):
         worst = 0.0
         for kk in range(len(rows)):
@@ -125,6 +132,8 @@ def _project(stage, ids, gap, distance, x, listed, weights, normals, moving, bin
                     move[node[j], i] += f * n[i]
         if worst < CLOSE_ENOUGH[stage]:
             break
+    for k in range(len(rows)):
+        known[rows[k]] = multiplier[k]
 
 
 @njit(cache=True, nogil=True)
@@ -157,7 +166,7 @@ def limit_motion(stage, ids, kind, gap, distance, pushes, x, moving, bind_node, 
     listed, worst = np.zeros(m, np.bool_), np.empty(len(body), np.int64)
     weights, normals = np.empty((m, 4)), np.empty((m, 3))
     result = 0
-    wanted, everyone = move.copy(), np.ones(m, np.bool_)
+    wanted, everyone, known = move.copy(), np.ones(m, np.bool_), np.zeros(m)
     among, wide = pushes, False
     for turn in range(ROUNDS):
         if turn == ROUNDS // 2:
@@ -171,7 +180,7 @@ def limit_motion(stage, ids, kind, gap, distance, pushes, x, moving, bind_node, 
         result = 1
         move[:] = wanted
         _project(stage, ids, gap, distance, x, listed, weights, normals, moving, bind_node, bind_weight, ease,
-                 move)
+                 known, move)
         carry(move, bind_node, bind_weight, skin_move)
     if result == 0:
         return 0

@@ -108,15 +108,15 @@ class Touching:
         Returns True when they were made anew.
         """
         moving = self._world.skin.moving
-        held = np.array([self._held(x, move) for move in moves]).all(axis=0)
-        if not moving or held.all():
+        in_space, in_body = (all(kind) for kind in zip(*(self._held(x, move) for move in moves)))
+        if not moving or (in_space and in_body):
             return False
         short = [move[:moving] for move in moves]
-        if not held[0]:
+        if not in_space:
             self._core, allowance = self._boxes(x[:moving], short, SLACK)
             self._spread_out(self._core, allowance)
             self._others = self._between_pieces(x)
-        if not held[1]:
+        if not in_body:
             body_means(x, self._start, self._mean)
             self._near, allowance = self._boxes(x[:moving], [self._without_drift(move) for move in short], OWN_SLACK)
             self._spread_out(self._near, allowance)

@@ -53,6 +53,18 @@ def shoot_shapes(app: QApplication, window: MainWindow, path: Path) -> None:
     shoot(app, window, path)
 
 
+def shoot_demo(app: QApplication, window: MainWindow, name: str, last: int, path: Path) -> None:
+    """A scene of the fair at its last frame."""
+    window.bench.document.mark_saved()
+    window.files.demo(name)
+    window.bench.set_value("shorten the run", "run.last", last)
+    window.player.bake()
+    wait(app, PATIENCE, lambda: not window.runner.computing)
+    window.player.go(last)
+    window.view_zone.frame_all()
+    shoot(app, window, path)
+
+
 def make_all(app: QApplication, folder: Path) -> None:
     folder.mkdir(parents=True, exist_ok=True)
     window = MainWindow()
@@ -85,6 +97,8 @@ def make_all(app: QApplication, folder: Path) -> None:
     window.view_zone.frame_all()
     shoot(app, window, folder / "overlap.png")
     shoot_shapes(app, window, folder / "shapes.png")
+    shoot_demo(app, window, "heap of prizes", 30, folder / "heap.png")
+    shoot_demo(app, window, "liquorice loop", 24, folder / "folded.png")
     shortcuts = Shortcuts(window, window.menus.actions)
     shortcuts.show()
     wait(app, 0.3)

@@ -15,6 +15,8 @@ from rubberquince.ui.bench import Bench
 from rubberquince.ui.dialogs import FileDialogs, ask_about_recovery, ask_about_unsaved
 from rubberquince.ui.runner import Runner
 
+DEMOS = {"pudding": lambda: (harvest_fair.scene(), {}), "heap of prizes": lambda: (harvest_fair.prizes(), {}),
+         "liquorice loop": harvest_fair.loop}
 AUTOSAVE = 20_000           # ms after a change, in which a copy is kept
 MOST_RECENT = 8
 
@@ -83,9 +85,10 @@ class Files:
         if self.may_leave():
             self._show(Document(), None)
 
-    def demo(self) -> None:
+    def demo(self, name: str = "pudding") -> None:
+        """A scene of the harvest fair, by its name in DEMOS."""
         if self.may_leave():
-            self._show(Document(harvest_fair.scene()), None)
+            self._show(Document(*DEMOS[name]()), None)
 
     def open(self, path: Path | None = None) -> bool:
         if not self.may_leave():

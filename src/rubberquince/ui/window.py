@@ -13,7 +13,7 @@ from rubberquince.document.scene import Piece
 from rubberquince.errors import QuinceError
 from rubberquince.ui.bench import Bench
 from rubberquince.ui.checks.checks import Checks
-from rubberquince.ui.files import Files
+from rubberquince.ui.files import DEMOS, Files
 from rubberquince.ui.handing import Handing
 from rubberquince.ui.lineup.lineup import LineUp
 from rubberquince.ui.menus import Menus, Shortcuts
@@ -89,7 +89,9 @@ class MainWindow(QMainWindow):
         add(scene, "Open…", files.open, key.Open)
         self._again = scene.addMenu("Open again")
         scene.aboutToShow.connect(self._list_recent)
-        add(scene, "Open the harvest fair", files.demo)
+        fair = scene.addMenu("Open the harvest fair")
+        for name in DEMOS:
+            add(fair, f"The {name}", partial(self._open_demo, name))
         scene.addSeparator()
         add(scene, "Save", files.save, key.Save)
         add(scene, "Save as…", files.save_as, key.SaveAs)
@@ -132,6 +134,10 @@ class MainWindow(QMainWindow):
         add(guide, "Keys and mouse", lambda: Shortcuts(self, self.menus.actions).exec(), "F1")
 
     # --- what the menus do ----------------------------------------------------------------------------
+
+    def _open_demo(self, name: str) -> None:
+        self.files.demo(name)
+        self.view_zone.frame_solids()
 
     def _remove_chosen(self) -> None:
         if self.bench.chosen_id is not None:
