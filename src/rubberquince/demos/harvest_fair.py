@@ -106,5 +106,5 @@ def loop() -> tuple[Scene, Meshes]:
         id="loop", name="Liquorice loop", role="solid", shape=ImportedShape(name="bent bar", mesh=mesh.key),
         place=Place(position=(0.0, height / 2 + 0.01, 0.0), size=(width, height, depth)),
         solid=SolidValues(cells=6, stiffness=1500.0, keeps_volume=0.8, wobble_halves=0.3, density=1050.0),
-        feel=FeelChoice(name=""), look=Look(material="jelly", colour="#7A3B4E"))
+        feel=FeelChoice(name=""), look=Look(material="matte", colour="#7A3B4E"))
     return Scene(pieces=(piece,), run=RunSettings(last=60)), {mesh.key: mesh}

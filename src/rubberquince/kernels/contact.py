@@ -127,11 +127,12 @@ def _grown(ids, kind, gap, count, size):
 
 
 @njit(cache=True, nogil=True)
-def apart_at_rest(ids, kind, rest, least, gap):
+def apart_at_rest(ids, kind, x, rest, least, gap):
     """Which relations of a skin with itself count: those of parts that are apart at ``rest``, by ``least``, m.
 
     ``gap`` (relations,) is lowered in place to half the distance at rest, so that a skin never pushes at itself
-    where it was made to be close.
+    where it was made to be close.  What lies in one place at ``x`` already, as in a flat start, does not count:
+    it must come apart first.
     """
     counts = np.empty(len(ids), np.bool_)
     w, v = np.empty(4), np.empty(3)
@@ -139,6 +140,8 @@ def apart_at_rest(ids, kind, rest, least, gap):
         d, _ = closest(kind[e], rest, ids, e, w, v)
         counts[e] = d > least
         gap[e] = min(gap[e], 0.5 * d)
+        if counts[e]:
+            counts[e] = closest(kind[e], x, ids, e, w, v)[0] > FLOOR * gap[e]
     return counts
 
 

@@ -71,6 +71,7 @@ GRADIENT32, DOTS32, CROSSES32 = (t.astype(np.float32) for t in (GRADIENT, DOTS, 
 SLOT = _slot_table()                            # (tet, pair) -> which of the 21 blocks it adds to
 FAST = {"contract", "arcp", "nsz"}
 
+
 @njit(cache=True, nogil=True)
 def _load(nodes, corner, b, x):
     """Corner positions of batch ``b`` into lanes ``x`` (18, 16), relative to each first centre."""
@@ -103,33 +104,47 @@ def _deform(x, gradient, tet, inv, state):
 
 
 @njit(cache=True, nogil=True, fastmath=FAST)
-def _add_energy(state, fill, part, filled, mean):
-    """Sums over tetrahedra: φ(|F|² + (J-2)² - 4), φ and φ(J-1)."""
+def _add_energy(x, gradient, tet, inv, fill, sums):
+    """Sums over tetrahedra, (3, 16): φ(|F|² + (J-2)² - 4), φ and φ(J-1).
+
+    All in one loop and in registers: storing F and its cofactor on the way costs more than the arithmetic.
+    """
+    p, q = 3 * tet[2], 3 * tet[3]
+    a0, a1, a2 = gradient[0, 0], gradient[0, 1], gradient[0, 2]
+    b0, b1, b2 = gradient[1, 0], gradient[1, 1], gradient[1, 2]
+    c0, c1, c2 = gradient[2, 0], gradient[2, 1], gradient[2, 2]
+    d0, d1, d2 = gradient[3, 0], gradient[3, 1], gradient[3, 2]
     for l in range(LANES):
-        away = state[18, l] - 2.0
-        f0, f1, f2, f3, f4 = state[0, l], state[1, l], state[2, l], state[3, l], state[4, l]
-        f5, f6, f7, f8 = state[5, l], state[6, l], state[7, l], state[8, l]
+        s = inv[l]
+        u0, u1, u2 = s * x[0, l], s * x[1, l], s * x[2, l]
+        v0, v1, v2 = s * x[3, l], s * x[4, l], s * x[5, l]
+        w0, w1, w2 = s * x[p, l], s * x[p + 1, l], s * x[p + 2, l]
+        z0, z1, z2 = s * x[q, l], s * x[q + 1, l], s * x[q + 2, l]
+        f0, f1 = u0 * a0 + v0 * b0 + w0 * c0 + z0 * d0, u0 * a1 + v0 * b1 + w0 * c1 + z0 * d1
+        f2, f3 = u0 * a2 + v0 * b2 + w0 * c2 + z0 * d2, u1 * a0 + v1 * b0 + w1 * c0 + z1 * d0
+        f4, f5 = u1 * a1 + v1 * b1 + w1 * c1 + z1 * d1, u1 * a2 + v1 * b2 + w1 * c2 + z1 * d2
+        f6, f7 = u2 * a0 + v2 * b0 + w2 * c0 + z2 * d0, u2 * a1 + v2 * b1 + w2 * c1 + z2 * d1
+        f8 = u2 * a2 + v2 * b2 + w2 * c2 + z2 * d2
+        away = f0 * (f4 * f8 - f5 * f7) + f1 * (f5 * f6 - f3 * f8) + f2 * (f3 * f7 - f4 * f6) - 2.0
         norm = f0 * f0 + f1 * f1 + f2 * f2 + f3 * f3 + f4 * f4 + f5 * f5 + f6 * f6 + f7 * f7 + f8 * f8
-        part[l] += fill[l] * (norm + away * away - 4.0)
-        filled[l] += fill[l]
-        mean[l] += fill[l] * (away + 1.0)
+        sums[0, l] += fill[l] * (norm + away * away - 4.0)
+        sums[1, l] += fill[l]
+        sums[2, l] += fill[l] * (away + 1.0)
 
 
 @njit(cache=True, nogil=True, fastmath=FAST)
 def energy_range(lo, hi, nodes, corner, axis, fill, mu, lam, inv, volume, tets, gradient):
     """Elastic energy, J, of batches lo .. hi."""
-    x, state = np.empty((18, LANES)), np.empty((19, LANES))
-    part, filled, mean = np.empty(LANES), np.empty(LANES), np.empty(LANES)
+    x, sums = np.empty((18, LANES)), np.empty((3, LANES))
     total = 0.0
     for b in range(lo, hi):
         _load(nodes, corner, b, x)
         for l in range(LANES):
-            part[l], filled[l], mean[l] = 0.0, 1e-300, 0.0
+            sums[0, l], sums[1, l], sums[2, l] = 0.0, 1e-300, 0.0
         for t in range(4):
-            _deform(x, gradient[axis[b], t], tets[t], inv[b], state)
-            _add_energy(state, fill[b, t], part, filled, mean)
+            _add_energy(x, gradient[axis[b], t], tets[t], inv[b], fill[b, t], sums)
         for l in range(LANES):
-            total += 0.5 * volume[b, l] * (mu[b, l] * part[l] + lam[b, l] * mean[l] * mean[l] / filled[l])
+            total += 0.5 * volume[b, l] * (mu[b, l] * sums[0, l] + lam[b, l] * sums[2, l] * sums[2, l] / sums[1, l])
     return total
 
 

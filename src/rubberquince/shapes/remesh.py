@@ -5,10 +5,11 @@ import igl
 import numpy as np
 
 from rubberquince.errors import ShapeError
-from rubberquince.shapes.polymesh import PolyMesh
+from rubberquince.shapes.polymesh import PolyMesh, is_closed
 
 MOST_FACES = 400_000        # of a refined mesh
 MOST_GRID = 3_000_000       # grid points of a remesh
+MARGINS = (1.51, 1.23, 1.77, 1.37, 1.62, 1.91)       # cells of the grid beyond the shape, the first that will do
 LEAST_FACES = 12            # of a thinned mesh: fewer make no body
 
 
@@ -64,13 +65,20 @@ def remeshed(points: np.ndarray, triangles: np.ndarray, cell: float) -> PolyMesh
     signed distance is zero (Lorensen, Cline 1987).  Raises ShapeError when there is no inside, or too many
     faces.
     """
-    low, high = points.min(axis=0) - 1.51 * cell, points.max(axis=0) + 1.51 * cell
+    for margin in MARGINS:
+        mesh = _surface(points, triangles.astype(np.int64), cell, margin * cell)
+        if is_closed(mesh.triangles):
+            break                           # else two parts met in an edge of the grid: look from a little aside
+    return mesh
+
+
+def _surface(points: np.ndarray, faces: np.ndarray, cell: float, margin: float) -> PolyMesh:
+    low, high = points.min(axis=0) - margin, points.max(axis=0) + margin
     count = np.ceil((high - low) / cell).astype(np.int64) + 1
     if count.prod() > MOST_GRID:
         raise ShapeError(f"Faces of {1000 * cell:.3g} mm would be too many for this size; make them larger.")
     z, y, x = np.meshgrid(*(low[k] + cell * np.arange(count[k]) for k in (2, 1, 0)), indexing="ij")
     grid = np.ascontiguousarray(np.stack([x, y, z], axis=3).reshape(-1, 3))
-    faces = triangles.astype(np.int64)
     inside = np.abs(igl.fast_winding_number(points, faces, grid)) > 0.5
     if not inside.any():
         raise ShapeError("The shape has no inside that could be remeshed at this size.")

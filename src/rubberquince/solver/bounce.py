@@ -12,12 +12,13 @@ import numpy as np
 from numba import njit
 
 from rubberquince.kernels.contact import carry
-from rubberquince.kernels.distance import closest
+from rubberquince.kernels.distance import EDGE_EDGE, closest
 from rubberquince.solver.system import Pairs
 from rubberquince.solver.touching import Touching
 from rubberquince.solver.world import World
 
 FIRMNESS = 100.0            # of K, in units of mass / step²
+BORDER = 1e-3               # share of edges in the normal of a meeting: theirs are tilted where faces meet flat
 LEAST_STEPS = 4.0           # of gravity: what closes more slowly than it gains in so many steps is at rest
 
 
@@ -74,7 +75,7 @@ def meetings(ids, kind, gap, x, v, piece, h, fall, out, away):
     w, apart = np.empty(4), np.empty(3)
     last = len(out) - 1
     for e in range(len(ids)):
-        d, _ = closest(kind[e], x, ids, e, w, apart)
+        d, inside = closest(kind[e], x, ids, e, w, apart)
         if d <= 0.0:
             continue
         speed = 0.0
@@ -85,8 +86,9 @@ def meetings(ids, kind, gap, x, v, piece, h, fall, out, away):
         if d + h * speed - fall < gap[e]:
             a, b = piece[ids[e, 0]], piece[ids[e, 3]] if ids[e, 3] >= 0 else last
             away[a, b] = min(away[a, b], max(d - gap[e], 0.0))
+            share = 1.0 if inside and kind[e] != EDGE_EDGE else BORDER
             for i in range(3):
-                out[a, b, i] += apart[i] / d
+                out[a, b, i] += share * apart[i] / d
 
 
 def find_bounces(world: World, touching: Touching, skin: np.ndarray, v: np.ndarray, h: float) -> list[Bounce]:

@@ -184,7 +184,7 @@ class Touching:
             self._low, self._high, x, self._allowance, skin.piece, world.gap)
         counts = np.ones(len(ids), bool)
         if a == b:
-            counts = apart_at_rest(ids, kind, skin.points, CREASE * near, gap)
+            counts = apart_at_rest(ids, kind, x, skin.points, CREASE * near, gap)
         elif b in self._inside:
             counts = ~self._inside[b][ids].any(axis=1)
         return ids[counts], kind[counts], gap[counts]

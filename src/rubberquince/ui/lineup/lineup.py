@@ -47,7 +47,7 @@ class Card(QFrame):
     def show_piece(self, piece: Piece, count: str, chosen: bool) -> None:
         self.piece = piece
         metrics = self._name.fontMetrics()
-        self._name.setText(metrics.elidedText(piece.name, Qt.TextElideMode.ElideRight, 68))
+        self._name.setText(metrics.elidedText(piece.name, Qt.TextElideMode.ElideRight, 60))
         self._role.setText(ROLES[piece.role][0])
         self._mark.setPixmap(mark(piece.role, 13))
         self._count.setText(count)
