@@ -17,7 +17,8 @@ def test_the_core_never_loads_qt():
 
 def test_everything_that_is_not_code_goes_into_the_package():
     root = Path(__file__).parents[1]
-    patterns = tomllib.loads((root / "pyproject.toml").read_text())["tool"]["setuptools"]["package-data"]["rubberquince"]
+    project = tomllib.loads((root / "pyproject.toml").read_text())
+    patterns = project["tool"]["setuptools"]["package-data"]["rubberquince"]
     source = root / "src" / "rubberquince"
     packed = {path for pattern in patterns for path in source.glob(pattern) if path.is_file()}
     needed = {path for path in source.rglob("*") if path.is_file() and path.suffix != ".py"
