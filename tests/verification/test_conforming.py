@@ -27,9 +27,9 @@ def measured(name, across):
                       Material(shapes.STIFFNESS, shapes.POISSON, shapes.DENSITY, 0.0), Touch(1e-3, 0.5))
     world = World(RunSpec([solid], [], ground=None))
     system = ElasticSystem(world)
-    system.assemble(world.start)
     mass, ones = world.mass, np.ones(len(world.mass))
     ease = shapes.EASE * mass
+    system.prepare(world.start, ones, ease)
 
     def solved(load):
         """Of a load without net force and moment."""

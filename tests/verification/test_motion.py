@@ -24,8 +24,8 @@ def tower(halves):
 def first_mode(stepper):
     """Frequency, Hz, and shape (n, 3) of the lowest mode, by inverse iteration."""
     world, system = stepper.world, ElasticSystem(stepper.world)
-    system.assemble(world.start)
     ones, zeros, mass = np.ones(len(world.mass)), np.zeros(len(world.mass)), world.mass[:, None]
+    system.prepare(world.start, ones, zeros)
     mode = world.free[:, None] * (world.start[:, 1:2] + 0.07) * np.array([1.0, 0.0, 0.3])
     for _ in range(40):
         load = mass * mode

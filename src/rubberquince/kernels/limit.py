@@ -11,7 +11,8 @@ from numba import njit
 from rubberquince.kernels.contact import carry, merged_nodes, unit_normal
 from rubberquince.kernels.distance import LEAVING, closest, first_hit, motion_bound
 
-PREDICTOR, NEWTON, SAFE = 0, 1, 2
+PREDICTOR, NEWTON, SAFE = 0, 1, 2           # stages
+FREE, DEFLECTED, HELD_BACK = 0, 1, 2        # how a motion had to be limited
 ROUNDS = 4
 SMALL = 0.5                         # of the distance
 SWEEPS = 10
@@ -157,15 +158,15 @@ def limit_motion(stage, ids, kind, gap, distance, pushes, x, moving, bind_node, 
     ``distance`` (relations,) is where they stand now, at skin points ``x``.  ``ease`` (nodes,) is each
     node's compliance, ``body`` (nodes,) its body, ``skin_move`` (n, 3) scratch whose still points
     are zero; at return it holds the skin's motion.
-    0: nothing stood in the way.  1: deflected.  2: at least one body was held back as a whole.
+    FREE: nothing stood in the way.  DEFLECTED.  HELD_BACK: at least one body was, as a whole.
     """
     carry(move, bind_node, bind_weight, skin_move)
     m = len(ids)
     if m == 0:
-        return 0
+        return FREE
     listed, worst = np.zeros(m, np.bool_), np.empty(len(body), np.int64)
     weights, normals = np.empty((m, 4)), np.empty((m, 3))
-    result = 0
+    result = FREE
     wanted, everyone, known = move.copy(), np.ones(m, np.bool_), np.zeros(m)
     among, wide = pushes, False
     for turn in range(ROUNDS):
@@ -177,20 +178,20 @@ def limit_motion(stage, ids, kind, gap, distance, pushes, x, moving, bind_node, 
                 break
             among, wide = everyone, True
             continue
-        result = 1
+        result = DEFLECTED
         move[:] = wanted
         _project(stage, ids, gap, distance, x, listed, weights, normals, moving, bind_node, bind_weight, ease,
                  known, move)
         carry(move, bind_node, bind_weight, skin_move)
-    if result == 0:
-        return 0
+    if result == FREE:
+        return FREE
     shrink = np.ones(body.max() + 1)
     for attempt in range(14):
         listed[:] = False
         if _violations(SAFE, ids, kind, gap, distance, everyone, x, skin_move, moving, bind_node, listed, worst,
                        weights, normals) == 0:
             break
-        result = 2
+        result = HELD_BACK
         shrink[:] = 1.0
         for e in np.flatnonzero(listed):
             for k in range(4):

@@ -173,7 +173,7 @@ def _spread(part, at, own, mode, i, out):
                     out[12 * own + 3 * u + a, 12 * at + 3 * v + b] += mode[i, u] * value
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, fastmath={"contract", "reassoc"})
 def coarse_factor(elastic, pair_ptr, pair_node, pair_coef, normal, kn, kf, free, aggregate, mode, out):
     """Cholesky factor (lower) of the coarse matrix with the contact part added, into ``out``."""
     n = len(elastic)

@@ -23,8 +23,8 @@ def standing_frequency(solid: SolidSpec) -> float:
     if not world.free.any():
         return 0.0
     system = ElasticSystem(world)
-    system.assemble(x)
     ones, zeros = np.ones(len(x)), np.zeros(len(x))
+    system.prepare(x, ones, zeros)
     lean = height / height.max()
     turn = x - x.mean(axis=0)
     mode = np.stack([lean ** 2 - 0.3 * turn[:, 2] / np.ptp(x), 0.1 * lean, 0.6 * lean ** 2 + 0.3 * turn[:, 0]

@@ -6,7 +6,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from rubberquince.kernels import contact as ct
-from rubberquince.kernels.limit import NEWTON, PREDICTOR, SAFE, is_safe, limit_motion
+from rubberquince.kernels.limit import HELD_BACK, NEWTON, PREDICTOR, SAFE, is_safe, limit_motion
 from rubberquince.kernels.motion import inertia_energy, without_mean
 from rubberquince.solver.bounce import Bounce, find_bounces
 from rubberquince.solver.frequency import damping_time, standing_frequency
@@ -25,6 +25,8 @@ MOST_WIDENINGS = 4          # of the boxes that a deflected motion may leave
 ROUNDING = 1e-7             # of the energy a step of gravity brings: a rise below is not one
 BOUNCE_TOLERANCE = 1e-3     # of the linear solver, where bodies are thrown back: what is left is lost momentum
 SETTLED = 1e-5              # of a cell: a Newton step smaller than this is the last of its substep
+
+NOWHERE = np.zeros((0, 3))
 
 
 class Stopped(Exception):
@@ -79,6 +81,15 @@ class _Scheme:
     rounding: float
 
 
+@dataclass(frozen=True, eq=False)
+class _Place:
+    """Positions (n, 3) m that were tried, their energy short of contact, J, and the force of damping there, N."""
+
+    x: np.ndarray
+    bulk: float
+    resistance: np.ndarray
+
+
 class Stepper:
     """Steps a world through time.  ``stop`` is asked at every Newton step."""
 
@@ -95,7 +106,7 @@ class Stepper:
         self.state = State(rest.copy(), zero, rest.copy(), zero.copy())
         self._skin = self.world.skin.points.copy()
         self._skin_move = np.zeros_like(self._skin)
-        self._falls = True
+        self._elastic = (NOWHERE, 0.0)      # the last positions and their elastic energy, J
         self._late_motion = np.zeros(rest.shape, np.float32)
         self._pushes, self._distance = np.zeros(0, bool), np.zeros(0)
         self._bounces: list[Bounce] = []
@@ -113,7 +124,8 @@ class Stepper:
         if material == self.world.materials[body]:
             return
         self.world.set_material(body, material)
-        self.system.stale()
+        self._elastic = (NOWHERE, 0.0)
+        self.system.stiffen()
         self._set_damping(body)
 
     def set_touch(self, piece: int, touch: Touch) -> None:
@@ -166,12 +178,10 @@ class Stepper:
 
     def _forget(self) -> None:
         """Drop what was kept for speed, so that a frame depends on the state before it and nothing else."""
-        self._falls = True                  # which guess held in the substep before: it is tried first
         self.touching.forget()
         if self.world.outside_only.any():
             self._carry(self.state.x)
             self.touching.look_inside(self._skin)
-        self.system.stale()
 
     def deepest_contact(self) -> np.ndarray:
         """For each solid, the part of a gap that its deepest contact uses up: 0 = clear, 1 = touching."""
@@ -188,25 +198,25 @@ class Stepper:
         lasting = quality.keeps_wobble and not state.restart and not self._bounces
         scheme = self._scheme(h, lasting)
         self._set_contact_stiffness(h, 2.25 if lasting else 1.0)
-        self.system.set_ease(scheme.stretch, scheme.inertia)
-        x, bulk, cut = self._predict(scheme)
+        self.system.prepare(state.x, scheme.stretch, scheme.inertia)
+        place, cut = self._predict(scheme)
         cut = cut or bool(self._bounces)
         for iteration in range(quality.iterations):
             if self._stop():
                 raise Stopped
             if iteration and quality.refresh == "step":
-                self.system.assemble(x)
-            before = x
-            x, bulk, short = self._newton(x, bulk, scheme)
+                self.system.assemble(place.x)
+            before = place.x
+            place, short, done = self._newton(place, scheme)
             cut = cut or short
-            if np.abs(x - before).max() < SETTLED * self._finest:
+            if done or np.abs(place.x - before).max() < SETTLED * self._finest:
                 break
-        v = (x - state.x) / h
+        v = (place.x - state.x) / h
         if lasting and not cut:
-            v = scheme.rate * (x - scheme.origin)
+            v = scheme.rate * (place.x - scheme.origin)
         for bounce in self._bounces:
             bounce.part(v)
-        self.state = State(x, v, state.x, state.v, restart=cut)
+        self.state = State(place.x, v, state.x, state.v, restart=cut)
 
     def _scheme(self, h: float, lasting: bool) -> _Scheme:
         """BDF2 (Gear 1971) when ``lasting``, else implicit Euler."""
@@ -234,34 +244,46 @@ class Stepper:
             self._point_stiffness[mine] = (CONTACT_INERTIA * c * mass / (h * h)
                                            + CONTACT_LOAD * w.weight_pressure(body) * area / gap)
 
-    def _predict(self, scheme: _Scheme) -> tuple[np.ndarray, float, bool]:
-        """Where Newton starts, deflected by contact: the free motion if that has less energy than staying.
+    def _predict(self, scheme: _Scheme) -> tuple[_Place, bool]:
+        """Where Newton starts, and whether a body had to be held back on the way.
 
-        Else going on as before: friction is so steep at rest that what slides must be seen sliding from the
-        start of a step.  The guess that held last is tried first.  Returns the place, its energy short of
-        contact, and whether a body had to be held back.
+        Bodies that touch nothing fall, those that touch go on as before, both deflected by contact, if that has
+        less energy than staying: friction is so steep at rest that what slides must be seen sliding from the
+        start of a step.
         """
-        x, free = self.state.x, self.world.free[:, None]
-        bulk = self._bulk(x, scheme)
-        stay: float | None = None
-        falls, goes_on = scheme.target - x, scheme.steady
-        for guess in (falls, goes_on) if self._falls else (goes_on, falls):
-            move = guess * free
-            held_back = self._limit(PREDICTOR, x, move)
-            if stay is None:                 # known once the contacts here are listed
-                stay = bulk + self._contact(x) + scheme.rounding
-            ahead = self._bulk(x + move, scheme)
-            if ahead + self._contact(x + move) <= stay:
-                self._falls = guess is falls
-                return x + move, ahead, held_back
-        return x, bulk, False
+        x = self.state.x
+        move = np.where(self._touches(x, scheme.steady)[self.world.node_body, None], scheme.steady, scheme.target - x)
+        move *= self.world.free[:, None]
+        held_back = self._limit(PREDICTOR, x, move) == HELD_BACK
+        stay = self._place(x, scheme)
+        most = stay.bulk + self._contact(x) + scheme.rounding
+        for share in (1.0, 0.5):
+            ahead = self._place(x + share * move, scheme)
+            if ahead.bulk + self._contact(ahead.x) <= most:
+                return ahead, held_back
+        return stay, False
 
-    def _newton(self, x: np.ndarray, bulk: float, scheme: _Scheme) -> tuple[np.ndarray, float, bool]:
-        """One Newton step with line search from ``x``, whose energy short of contact is ``bulk``.
+    def _touches(self, x: np.ndarray, move: np.ndarray) -> np.ndarray:
+        """Which solids (bodies,) bool are nearer to something than the gap; the lists then hold for ``move`` too."""
+        w, t = self.world, self.touching
+        self._carry(x)
+        ct.carry(move, w.skin.bind_node, w.skin.bind_weight, self._skin_move)
+        t.cover(self._skin, self._skin_move)
+        self._choose()
+        near = self._pushes & (self._distance < t.gap)
+        piece = w.skin.piece[t.ids[near][:, [0, 3]]]        # of the ground, it repeats some piece: it has no point
+        touches = np.zeros(len(w.gap), bool)
+        touches[piece[:, 0]] = True
+        touches[piece[t.ids[near, 3] >= 0, 1]] = True
+        return touches[: w.solids]
 
-        Returns the new positions, their energy, and whether the step had to be cut.
+    def _newton(self, at: _Place, scheme: _Scheme) -> tuple[_Place, bool, bool]:
+        """One Newton step with line search.
+
+        Returns where it leads, whether it had to be cut, and whether the energy fell as its quadratic model said:
+        then another step would change nothing that counts.
         """
-        w, skin = self.world, self.world.skin
+        w, skin, x = self.world, self.world.skin, at.x
         self._carry(x)
         self.touching.cover(self._skin, np.zeros_like(self._skin))
         self._choose()
@@ -271,7 +293,7 @@ class Stepper:
         slope = np.empty_like(x)
         self.system.gradient(x, slope)
         slope += scheme.inertia[:, None] * (x - scheme.target)
-        slope += self.system.product(scheme.drag, np.zeros(len(x)), self._late(x, scheme))
+        slope += at.resistance
         ct.add_contact_force(ptr, node, coef, normal, force, slope)
         hold = np.zeros(len(grip))
         ct.add_friction_force(ptr, node, coef, normal, grip, x - self.state.x, scheme.still, slope, hold)
@@ -284,34 +306,44 @@ class Stepper:
         if not np.isfinite(move).all():
             move[:] = 0.0
         wanted, friction = move.copy(), (ptr, node, coef, normal, grip)
-        held_back = self._limit(NEWTON, x, move)
-        there, bulk_there, halved = self._search(x, bulk, move, scheme, friction)
-        if there is x:                       # deflected, it leads uphill: straight on, but shorter, it does not
+        expected = -0.5 * float(np.vdot(slope, move))
+        limited = self._limit(NEWTON, x, move)
+        there, gained, halved = self._search(at, move, scheme, friction)
+        if there is at:                      # deflected, it leads uphill: straight on, but shorter, it does not
             self._shorten(x, wanted)
-            there, bulk_there, halved = self._search(x, bulk, wanted, scheme, friction)
-        cut = held_back or halved
+            there, gained, halved = self._search(at, wanted, scheme, friction)
+        cut = limited == HELD_BACK or halved
         self.effort = Effort(self.effort.newton + 1, self.effort.linear + iterations, self.effort.cuts + cut)
-        return there, bulk_there, cut
+        as_told = abs(gained - expected) <= self.quality.tolerance * expected + scheme.rounding
+        return there, cut, as_told and not limited and not halved
 
-    def _search(self, x: np.ndarray, bulk: float, move: np.ndarray, scheme: _Scheme,
-                friction: tuple[np.ndarray, ...]) -> tuple[np.ndarray, float, bool]:
-        """Halve ``move`` until the whole energy, friction included, does not rise."""
-        before = bulk + self._contact(x) + self._friction(x, friction, scheme)
+    def _search(self, at: _Place, move: np.ndarray, scheme: _Scheme,
+                friction: tuple[np.ndarray, ...]) -> tuple[_Place, float, bool]:
+        """Halve ``move`` until the whole energy, friction included, does not rise.
+
+        Returns where that leads, the energy gained, J, and whether it was halved.
+        """
+        before = at.bulk + self._contact(at.x) + self._friction(at.x, friction, scheme)
         share = 1.0
         for halvings in range(MOST_HALVINGS):
-            there = x + share * move
-            ahead = self._bulk(there, scheme)
-            if (ahead + self._contact(there) + self._friction(there, friction, scheme)
-                    <= before + scheme.rounding):
-                return there, ahead, halvings > 0
+            there = self._place(at.x + share * move, scheme)
+            after = there.bulk + self._contact(there.x) + self._friction(there.x, friction, scheme)
+            if after <= before + scheme.rounding:
+                return there, before - after, halvings > 0
             share *= 0.5
-        return x, bulk, True
+        return at, 0.0, True
 
-    def _bulk(self, x: np.ndarray, scheme: _Scheme) -> float:
-        """Inertia, elasticity and damping, J; infinite where it is not a number."""
-        energy = inertia_energy(scheme.inertia, x, scheme.target) + self.system.energy(x)
-        energy += 0.5 * self.system.quadratic_form(scheme.drag, self._late(x, scheme))
-        return energy if np.isfinite(energy) else np.inf
+    def _place(self, x: np.ndarray, scheme: _Scheme) -> _Place:
+        """What inertia, elasticity and damping make of positions ``x``."""
+        bulk, resistance = inertia_energy(scheme.inertia, x, scheme.target), np.zeros_like(x)
+        if self._elastic[0] is not x:        # each substep starts where the last one ended
+            self._elastic = (x, self.system.energy(x))
+        bulk += self._elastic[1]
+        if x is not scheme.origin and scheme.drag.any():
+            late = self._late(x, scheme)
+            resistance = self.system.product(scheme.drag, np.zeros(len(x)), late)
+            bulk += 0.5 * float(np.vdot(late, resistance))
+        return _Place(x, bulk if np.isfinite(bulk) else np.inf, resistance)
 
     def _late(self, x: np.ndarray, scheme: _Scheme) -> np.ndarray:
         """What damping resists, (n, 3) float32 m: the motion without each body's mean."""
@@ -346,8 +378,8 @@ class Stepper:
         self._pushes, self._distance = np.zeros(len(t.ids), bool), np.zeros(len(t.ids))
         ct.choose(t.ids, t.kind, t.gap, self._skin, self.world.skin.moving, self._distance, self._pushes)
 
-    def _limit(self, stage: int, x: np.ndarray, move: np.ndarray) -> bool:
-        """Bound ``move`` in place; True when a body had to be held back as a whole."""
+    def _limit(self, stage: int, x: np.ndarray, move: np.ndarray) -> int:
+        """Bound ``move`` in place; returns how it had to, as kernels.limit does."""
         skin, t = self.world.skin, self.touching
         self._carry(x)
         wanted = move.copy()
@@ -358,7 +390,7 @@ class Stepper:
                 self._choose()
             result = self._limit_once(stage, move)
             if t.holds(self._skin, self._skin_move):
-                return result == 2
+                return result
             reach.append(self._skin_move.copy())    # deflected out of the listed boxes: look again, wider
             if attempt < MOST_WIDENINGS - 1:
                 move[:] = wanted
@@ -371,7 +403,7 @@ class Stepper:
             move[:] = 0.0
             ct.carry(move, skin.bind_node, skin.bind_weight, self._skin_move)
         self._limit_once(SAFE, move)
-        return True
+        return HELD_BACK
 
     def _shorten(self, x: np.ndarray, move: np.ndarray) -> None:
         """Halve ``move`` as a whole, in place, until it brings nothing too near: it keeps its direction."""

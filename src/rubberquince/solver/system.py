@@ -6,11 +6,11 @@ import numpy as np
 
 from rubberquince.kernels import elasticity as el
 from rubberquince.kernels import linear
+from rubberquince.solver.coarse import CoarseSpace
 from rubberquince.solver.world import World
 
 SERIAL_CELLS = 5000         # below, a second thread costs more than it gives
 MOST_ITERATIONS = 400
-COARSE_AGE = 24             # refreshes of the matrix after which the coarse matrix is made anew
 
 Pairs = tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray, np.ndarray, np.ndarray]
 NO_PAIRS: Pairs = (np.zeros(1, np.int64), np.zeros(0, np.int64), np.zeros(0), np.zeros((0, 3)), np.zeros(0),
@@ -27,13 +27,10 @@ class ElasticSystem:
         self._oct_force = np.zeros((octs, 6, 3))
         self._oct_blocks = np.zeros((octs, 21, 9), np.float32)
         self.blocks = np.zeros((len(world.pattern.col), 9), np.float32)
-        aggregates = int(world.aggregate.max()) + 1 if n else 0
-        self._coarse = np.zeros((12 * aggregates, 12 * aggregates))
-        self._factor = np.zeros_like(self._coarse)
         self._inverse = np.zeros((n, 9))
-        self._coarse_age = COARSE_AGE
-        self._fresh_iterations = 0
+        self._firmness = np.zeros(n)
         self.ease = np.zeros(n)
+        self.stiffen()
 
     def use_threads(self, threads: int) -> None:
         """Split the work in so many chunks; the last bits of sums depend on it."""
@@ -70,7 +67,7 @@ class ElasticSystem:
         else:
             el.hessian_all(self.chunks, x, *self._material()[:-1], *tables)
             linear.gather_blocks(self.chunks, *sums)
-        self._coarse_age += 1
+        self._firmness = self.blocks[pattern.diagonal][:, [0, 4, 8]].sum(axis=1) / 3.0
 
     def product(self, stretch: np.ndarray, inertia: np.ndarray, p: np.ndarray) -> np.ndarray:
         """(diag(inertia) + stretch·K) p, N."""
@@ -91,32 +88,29 @@ class ElasticSystem:
             return linear.quadratic_form_range(0, len(p), *rows)
         return linear.quadratic_form_all(*rows, self._parts)
 
-    def set_ease(self, stretch: np.ndarray, inertia: np.ndarray) -> None:
-        """Compliance of each node, m/N, from the diagonal: the metric of the motion limit."""
-        trace = self.blocks[self._world.pattern.diagonal][:, [0, 4, 8]].sum(axis=1) / 3.0
-        self.ease = self._world.free / (inertia + stretch * trace)
+    def stiffen(self) -> None:
+        """Learn the stiffness at rest, for the coarse space: at first, and when materials have changed."""
+        self.assemble(self._world.start)
+        self._coarse = CoarseSpace(self._world, self.blocks)
+        self._factor = np.zeros_like(self._coarse.matrix)
 
-    def stale(self) -> None:
-        """Values have jumped: the coarse matrix must be made anew."""
-        self._coarse_age = COARSE_AGE
+    def prepare(self, x: np.ndarray, stretch: np.ndarray, inertia: np.ndarray) -> None:
+        """Get ready to solve at ``x`` (n, 3), m.
+
+        ``ease`` becomes the compliance of each node, m/N, from the diagonal: the metric of the motion limit.
+        """
+        self.ease = self._world.free / (inertia + stretch * self._firmness)
+        self._coarse.lay(x, stretch, inertia)
 
     def solve(self, force: np.ndarray, stretch: np.ndarray, inertia: np.ndarray, pairs: Pairs,
               tolerance: float) -> tuple[np.ndarray, int]:
         """Solve for the move (n, 3), m, under ``force`` (n, 3), N; returns it and the iterations."""
         w, pattern = self._world, self._world.pattern
         rows = (pattern.row_ptr, pattern.col, self.blocks, stretch, inertia)
-        fresh = self._coarse_age >= COARSE_AGE
-        if fresh:
-            linear.coarse_elastic(*rows, w.free, w.aggregate, w.mode, self._coarse)
-            self._coarse_age = 0
-        linear.coarse_factor(self._coarse, *pairs, w.free, w.aggregate, w.mode, self._factor)
+        linear.coarse_factor(self._coarse.matrix, *pairs, w.free, w.aggregate, w.mode, self._factor)
         linear.diagonal_inverse(pattern.diagonal, self.blocks, stretch, inertia, *pairs, w.free, self._inverse)
         move = np.empty_like(force)
         iterations = linear.conjugate_gradients(
             self.chunks, force, tolerance, MOST_ITERATIONS, *rows, w.free, *pairs, self._inverse, self._factor,
             w.aggregate, w.mode, move)
-        if fresh:
-            self._fresh_iterations = iterations
-        elif iterations > 2 * self._fresh_iterations + 6:
-            self._coarse_age = COARSE_AGE
         return move, iterations
