@@ -5,9 +5,9 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from rubberquince.kernels.boxes import body_means, stay_within
 from rubberquince.kernels.contact import gap_energy
 from rubberquince.kernels.distance import EDGE_EDGE, GROUND, VERTEX_TRIANGLE, closest, first_hit
+from rubberquince.kernels.straying import keep_shape, laid_back, stay_near
 from rubberquince.kernels.tree import build_tree, overlapping_triangles, refit, refit_cones
 from rubberquince.shapes import primitives
 
@@ -95,18 +95,22 @@ def test_the_cone_of_a_node_holds_all_normals_under_it(seed):
 
 @settings(max_examples=15, deadline=None)
 @given(seed=seeds)
-def test_a_body_that_moves_as_a_whole_leaves_only_its_boxes_in_space(seed):
+def test_a_body_that_moves_as_a_whole_strays_only_in_space(seed):
     rng = np.random.default_rng(seed)
-    x, start = rng.normal(size=(12, 3)), np.array([0, 5, 12])
-    mean = np.zeros((2, 3))
-    body_means(x, start, mean)
-    np.testing.assert_allclose(mean, [x[:5].mean(axis=0), x[5:].mean(axis=0)])
-    away = np.where(np.arange(12)[:, None] < 5, [3.0, 0.0, 0.0], 0.0)
-    far, small = (x - 9.0, x + 9.0), (x - 0.1, x + 0.1)
-    assert stay_within(x, away, start, mean, *far, *small) == (True, True)
-    assert stay_within(x, away, start, mean, *small, *far) == (False, True)
-    away[0] += 0.5
-    assert stay_within(x, away, start, mean, *far, *small) == (True, False)
+    centre, start = rng.normal(size=(12, 3)), np.array([0, 5, 12])
+    still, radius = np.zeros((12, 3)), np.full(12, 0.1)
+    turn, _ = np.linalg.qr(rng.normal(size=(3, 3)))
+    turned = np.where(np.arange(12)[:, None] < 5, centre @ turn.T + 3.0, centre)
+    back = np.empty_like(centre)
+    laid_back(turned, still, start, centre, back)
+    np.testing.assert_allclose(back, centre, atol=1e-9)
+    assert not stay_near(centre, turned - centre, centre, radius)
+    assert keep_shape(centre, turned - centre, start, centre, radius)
+    turned[0] += 0.5
+    assert not keep_shape(centre, turned - centre, start, centre, radius)
+    assert stay_near(centre, 0.05 * np.ones_like(centre), centre, radius)
+    nowhere = np.full_like(centre, np.nan)
+    assert not stay_near(centre, still, nowhere, radius) and not keep_shape(centre, still, start, nowhere, radius)
 
 
 def test_gap_energy_is_smooth_where_its_pieces_meet():

@@ -21,7 +21,7 @@ from zarr.codecs import Crc32cCodec
 
 from rubberquince.errors import RunError
 
-FORMAT = 3
+FORMAT = 4
 ABSENT, MIXED = 0, 1
 READINGS = ("volume", "stretch", "contact", "speed", "height", "centre")
 MOST_WAITING = 8            # frames on their way to disk: a stop waits for them

@@ -12,7 +12,8 @@ from rubberquince.bake.cache import MIXED, CacheWriter, FrameCache
 from rubberquince.bake.readings import Measure
 from rubberquince.document.bodies import Meshes
 from rubberquince.document.scene import Scene
-from rubberquince.solver.stepper import State, Stepper
+from rubberquince.solver.state import State
+from rubberquince.solver.stepper import Stepper
 
 
 @dataclass(frozen=True, eq=False)

@@ -10,6 +10,7 @@ from rubberquince.bake.cache import ABSENT, READINGS, FrameCache
 from rubberquince.document.bodies import Meshes, unit_mesh
 from rubberquince.document.scene import Scene
 from rubberquince.errors import RunError
+from rubberquince.solver.state import State
 
 MOST_RUNS = 6               # folders of frames kept for going back to
 MOST_BYTES = 512 * 1024 ** 2
@@ -110,7 +111,7 @@ class FrameStore:
     def nodes(self, number: int) -> np.ndarray | None:
         """Lattice nodes (n, 3) m of all solids at a frame."""
         state = self._cache.state(number) if self._cache is not None else None
-        return None if state is None else state[:-1].reshape(4, -1, 3)[0]
+        return None if state is None else State.unpacked(state).x
 
     def readings_of(self, piece_id: str) -> np.ndarray:
         """(frames, readings) of a solid, NaN where there are none."""

@@ -127,6 +127,22 @@ def _grown(ids, kind, gap, count, size):
 
 
 @njit(cache=True, nogil=True)
+def within_reach(ids, kind, gap, centre, allowance):
+    """Which relations (k,) bool can come within their gap, of points up to ``allowance`` (n,) m from ``centre`` (n, 3)."""
+    near = np.empty(len(ids), np.bool_)
+    w, v = np.empty(4), np.empty(3)
+    for e in range(len(ids)):
+        reach = gap[e] + allowance[ids[e, 0]]
+        if kind[e] == EDGE_EDGE:
+            reach = gap[e] + max(allowance[ids[e, 0]], allowance[ids[e, 1]]) + max(
+                allowance[ids[e, 2]], allowance[ids[e, 3]])
+        elif kind[e] != GROUND:
+            reach += max(allowance[ids[e, 1]], allowance[ids[e, 2]], allowance[ids[e, 3]])
+        near[e] = closest(kind[e], centre, ids, e, w, v)[0] <= reach
+    return near
+
+
+@njit(cache=True, nogil=True)
 def apart_at_rest(ids, kind, x, rest, least, gap):
     """Which relations of a skin with itself count: those of parts that are apart at ``rest``, by ``least``, m.
 

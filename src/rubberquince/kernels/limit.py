@@ -21,9 +21,12 @@ CLOSE_ENOUGH = (1e-2, 1e-3)         # of the gap, for predictor and Newton: a sw
 
 @njit(cache=True, nogil=True)
 def kept_distance(stage, d, r):
-    """How near a relation now at distance ``d`` may come in this stage of a step; from below the ground, no deeper."""
+    """How near a relation now at distance ``d`` may come in this stage of a step; from below the ground, no deeper.
+
+    There too the last check leaves what the others do not meet to the last bit.
+    """
     if d < 0.0:
-        return d
+        return d - 0.1 * r if stage == SAFE else d
     if stage == PREDICTOR:
         return min(0.999 * r, 0.95 * d)
     if stage == NEWTON:

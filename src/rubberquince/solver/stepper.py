@@ -11,8 +11,9 @@ from rubberquince.kernels.motion import inertia_energy, without_mean
 from rubberquince.solver.bounce import Bounce, find_bounces
 from rubberquince.solver.frequency import damping_time, standing_frequency
 from rubberquince.solver.specs import Material, RunSpec, Touch
+from rubberquince.solver.state import State
 from rubberquince.solver.system import ElasticSystem, Pairs
-from rubberquince.solver.touching import Touching
+from rubberquince.solver.touching import Kept, Touching
 from rubberquince.solver.world import World
 
 STILL_SPEED = 1e-3          # m/s: slower sliding counts as sticking
@@ -31,30 +32,6 @@ NOWHERE = np.zeros((0, 3))
 
 class Stopped(Exception):
     """The run was asked to stop within a frame; the state is that of the last whole frame."""
-
-
-@dataclass
-class State:
-    """Everything a run needs to go on exactly where it was.  Positions m, velocities m/s, (n, 3)."""
-
-    x: np.ndarray
-    v: np.ndarray
-    x_before: np.ndarray
-    v_before: np.ndarray
-    restart: bool = True
-
-    def copy(self) -> "State":
-        return State(self.x.copy(), self.v.copy(), self.x_before.copy(), self.v_before.copy(), self.restart)
-
-    def packed(self) -> np.ndarray:
-        """One flat float64 row."""
-        return np.concatenate([a.reshape(-1) for a in (self.x, self.v, self.x_before, self.v_before)]
-                              + [[float(self.restart)]])
-
-    @staticmethod
-    def unpacked(row: np.ndarray) -> "State":
-        x, v, x_before, v_before = row[:-1].reshape(4, -1, 3).copy()
-        return State(x, v, x_before, v_before, bool(row[-1]))
 
 
 @dataclass(frozen=True)
@@ -102,8 +79,7 @@ class Stepper:
         self.fps = spec.fps
         self.substeps = max(spec.quality.substeps, round(spec.quality.substeps * USUAL_FPS / spec.fps))
         rest = self.world.start
-        zero = np.zeros_like(rest)
-        self.state = State(rest.copy(), zero, rest.copy(), zero.copy())
+        self.state = State.at_rest(rest)
         self._skin = self.world.skin.points.copy()
         self._skin_move = np.zeros_like(self._skin)
         self._elastic = (NOWHERE, 0.0)      # the last positions and their elastic energy, J
@@ -161,11 +137,11 @@ class Stepper:
 
     def frame(self) -> Effort:
         """Go on by one frame.  Raises Stopped with the state as it was when asked to stop."""
-        before = self.state.copy()
         self.effort = Effort()
-        self._forget()
         if not len(self.world.mass):
             return self.effort
+        before = self.state
+        self.state = self._listed(self.state)
         try:
             for k in range(self.substeps):
                 if k == 0 or self.quality.refresh != "frame":
@@ -174,14 +150,34 @@ class Stepper:
         except Stopped:
             self.state = before
             raise
+        x, apart_at, own_at = self.state.x, self.touching.apart.made_at, self.touching.own.made_at
+        self.state = replace(self.state, apart_at=x if apart_at is None else apart_at,
+                             own_at=x if own_at is None else own_at)
         return self.effort
 
-    def _forget(self) -> None:
-        """Drop what was kept for speed, so that a frame depends on the state before it and nothing else."""
-        self.touching.forget()
+    def _listed(self, state: State) -> State:
+        """The state with lists of what is close that depend on it and on nothing else."""
         if self.world.outside_only.any():
-            self._carry(self.state.x)
+            self._carry(state.x)
             self.touching.look_inside(self._skin)
+            self.touching.apart.made_at = None
+            state = replace(state, apart_at=state.x)
+        self.touching.drop()
+        return replace(state, apart_at=self._made_at(self.touching.apart, state.apart_at, state),
+                       own_at=self._made_at(self.touching.own, state.own_at, state))
+
+    def _made_at(self, kept: Kept, at: np.ndarray, state: State) -> np.ndarray:
+        """Where the nodes were when a list was made: ``at``, if it may last this frame, else where they are."""
+        if kept.made_at is not at:
+            self._carry(at)
+            kept.make(self._skin)
+            kept.made_at = at
+        self._carry(state.x)
+        ct.carry(state.v / self.fps, self.world.skin.bind_node, self.world.skin.bind_weight, self._skin_move)
+        if at is not state.x and not kept.holds(self._skin, self._skin_move):
+            kept.make(self._skin)
+            kept.made_at = state.x
+        return kept.made_at
 
     def deepest_contact(self) -> np.ndarray:
         """For each solid, the part of a gap that its deepest contact uses up: 0 = clear, 1 = touching."""
@@ -216,7 +212,7 @@ class Stepper:
             v = scheme.rate * (place.x - scheme.origin)
         for bounce in self._bounces:
             bounce.part(v)
-        self.state = State(place.x, v, state.x, state.v, restart=cut)
+        self.state = replace(state, x=place.x, v=v, x_before=state.x, v_before=state.v, restart=cut)
 
     def _scheme(self, h: float, lasting: bool) -> _Scheme:
         """BDF2 (Gear 1971) when ``lasting``, else implicit Euler."""

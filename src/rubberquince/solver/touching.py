@@ -1,19 +1,27 @@
-"""Which parts of the skins may touch: kept for as long as no point leaves the box it was listed for."""
+"""Which parts of the skins may touch.
 
+Two lists of what is close are kept for as long as no point strays far from where it was listed: one of
+different pieces, and one of solids with themselves, for which only the change of a body's shape counts.
+What of these can touch in a substep is picked from them again and again, which is cheap.
+"""
+
+from collections.abc import Callable
 from dataclasses import dataclass
 
 import igl
 import numpy as np
 
-from rubberquince.kernels.boxes import body_means, stay_within
-from rubberquince.kernels.contact import apart_at_rest, relations
+from rubberquince.kernels.contact import apart_at_rest, relations, within_reach
 from rubberquince.kernels.distance import GROUND, LEAVING
-from rubberquince.kernels.tree import build_tree, overlapping_triangles, refit, refit_cones
+from rubberquince.kernels.straying import keep_shape, laid_back, stay_near
+from rubberquince.solver.skin_tree import SkinTree
 from rubberquince.solver.world import World
 
 CREASE = 0.5        # of a cell: what is nearer than this at rest shares cells and moves together
-SLACK = 0.15        # of the gap: how far a resting point may stray before the lists are made anew
-OWN_SLACK = 0.6     # the same within a body, whose parts seldom come near each other
+SLACK = 0.15        # of the gap: how far a resting point may stray before what can touch is picked anew
+APART_SLACK = 1.0   # of the gap: the same before different pieces are compared anew
+OWN_SLACK = 0.2     # of a cell: the same before a solid is compared with itself anew
+SWIFT = 0.25        # share of these two for what moves farther in a substep than a list lasts
 
 Relations = tuple[np.ndarray, np.ndarray, np.ndarray]       # ids (k, 4), kind (k,), gap (k,)
 NONE: Relations = (np.zeros((0, 4), np.int64), np.zeros(0, np.int8), np.zeros(0))
@@ -26,33 +34,42 @@ def _joined(parts: list[Relations]) -> Relations:
     return ids, kind, gap
 
 
-class _Tree:
-    def __init__(self, triangles: np.ndarray, points: np.ndarray) -> None:
-        self.triangles = triangles
-        self.centre = points[triangles].mean(axis=1)
-        self.order, self.child, self.span = build_tree(self.centre)
-        self.box = np.zeros((len(self.child), 6))
-        self.axis, self.spread = np.zeros((len(self.child), 3)), np.zeros(len(self.child))
-        self.refit(points, points)
-        self.rest = self.box.copy()
-
-    def refit(self, low: np.ndarray, high: np.ndarray) -> None:
-        refit(self.triangles, self.order, self.child, self.span, low, high, self.box)
-
-    def refit_cones(self, x: np.ndarray) -> None:
-        refit_cones(self.triangles, self.order, self.child, self.span, x, self.axis, self.spread)
-
-    def walked(self) -> tuple[np.ndarray, ...]:
-        return (self.triangles, self.order, self.child, self.span, self.box, self.axis, self.spread, self.rest,
-                self.centre)
-
-
 @dataclass(frozen=True, eq=False)
-class _Boxes:
-    """Where each moving point may be, (moving, 3) m."""
+class _Balls:
+    """Where moving points may be: centre (moving, 3) and radius (moving,), m."""
 
-    low: np.ndarray
-    high: np.ndarray
+    centre: np.ndarray
+    radius: np.ndarray
+
+    @staticmethod
+    def around(ends: list[np.ndarray], slack: np.ndarray | float) -> "_Balls":
+        low, high = np.minimum.reduce(ends), np.maximum.reduce(ends)
+        return _Balls(0.5 * (low + high), 0.5 * np.sqrt(((high - low) ** 2).sum(axis=1)) + slack)
+
+    @staticmethod
+    def nowhere(moving: int) -> "_Balls":
+        return _Balls(np.full((moving, 3), np.nan), np.zeros(moving))
+
+
+class Kept:
+    """A list of relations that holds while points stay within balls.
+
+    ``made_at`` is for who made it to say: where the nodes were, if the list depends on nothing else.
+    """
+
+    def __init__(self, fill: Callable[..., tuple[Relations, _Balls]], stay: Callable[..., bool]) -> None:
+        self._fill, self._stay = fill, stay
+        self.relations, self.balls = NONE, _Balls.nowhere(0)
+        self.made_at: np.ndarray | None = None
+
+    def make(self, x: np.ndarray, *moves: np.ndarray) -> None:
+        """List around skin points ``x`` (n, 3), m, and ``moves`` (n, 3) from there."""
+        self.relations, self.balls = self._fill(x, *moves)
+        self.made_at = None
+
+    def holds(self, x: np.ndarray, move: np.ndarray) -> bool:
+        """True when the list holds for ``x`` and ``x + move``."""
+        return self._stay(x, move, self.balls.centre, self.balls.radius)
 
 
 class Touching:
@@ -61,26 +78,32 @@ class Touching:
     def __init__(self, world: World) -> None:
         self._world = world
         skin = world.skin
-        self._trees = [_Tree(t, skin.points) for t in skin.triangles]
+        self._trees = [SkinTree(t, skin.points) for t in skin.triangles]
         self._solids = world.solids
         self._inside: dict[int, np.ndarray] = {}        # a collider: which points (moving,) bool start inside it
         self._low, self._high = np.zeros_like(skin.points), np.zeros_like(skin.points)
         self._allowance = np.zeros(len(skin.points))
         self._start = np.searchsorted(skin.piece, np.arange(self._solids + 1))     # where each solid's points begin
-        self._mean = np.zeros((self._solids, 3))
+        self._cell = np.repeat([s.lattice.cell for s in world.spec.solids], np.diff(self._start))
+        self.apart = Kept(self._list_apart, stay_near)
+        self.own = Kept(self._list_own, self._keeps_shape)
         self.forget()
 
     def forget(self) -> None:
         """Make the lists anew at the next call: gaps have changed or points have jumped."""
-        skin, moving = self._world.skin, self._world.skin.moving
+        moving = self._world.skin.moving
         self._widest = float(max([*self._world.gap, self._ground_gap(), 1e-6]))
-        self._core = _Boxes(np.full((moving, 3), np.inf), np.full((moving, 3), -np.inf))
-        self._near = self._core
-        self._low[moving:] = skin.points[moving:] - self._widest / 2
-        self._high[moving:] = skin.points[moving:] + self._widest / 2
+        for kept in (self.apart, self.own):
+            kept.relations, kept.balls, kept.made_at = NONE, _Balls.nowhere(moving), None
+        self.drop()
+        still = self._world.skin.points[moving:]
+        self._low[moving:], self._high[moving:] = still - self._widest / 2, still + self._widest / 2
         for tree in self._trees[self._solids:]:
-            tree.refit(self._low, self._high)
-        self._others, self._own = NONE, NONE
+            tree.fit(self._low, self._high)
+
+    def drop(self) -> None:
+        """Pick what can touch anew at the next call."""
+        self._balls = _Balls.nowhere(self._world.skin.moving)
         self.ids, self.kind, self.gap = NONE
 
     def look_inside(self, x: np.ndarray) -> None:
@@ -108,86 +131,95 @@ class Touching:
         Returns True when they were made anew.
         """
         moving = self._world.skin.moving
-        in_space, in_body = (all(kind) for kind in zip(*(self._held(x, move) for move in moves)))
-        if not moving or (in_space and in_body):
+        if not moving or all(self.holds(x, move) for move in moves):
             return False
-        short = [move[:moving] for move in moves]
-        if not in_space:
-            self._core, allowance = self._boxes(x[:moving], short, SLACK)
-            self._spread_out(self._core, allowance)
-            self._others = self._between_pieces(x)
-        if not in_body:
-            body_means(x, self._start, self._mean)
-            self._near, allowance = self._boxes(x[:moving], [self._without_drift(move) for move in short], OWN_SLACK)
-            self._spread_out(self._near, allowance)
-            self._own = _joined([self._between(a, a, x) for a in range(self._solids)])
-        self.ids, self.kind, self.gap = _joined([self._others, self._own])
+        for kept in (self.apart, self.own):
+            if not all(kept.holds(x, move) for move in moves):
+                kept.make(x, *moves)
+        self._balls = self._along(x, moves, SLACK * self._widest)
+        self._allowance[:moving] = self._balls.radius
+        ids, kind, gap = _joined([self.apart.relations, self.own.relations])
+        centre = self._world.skin.points.copy()
+        centre[:moving] = self._balls.centre
+        close = within_reach(ids, kind, gap, centre, self._allowance)
+        self.ids, self.kind, self.gap = ids[close], kind[close], gap[close]
         return True
 
     def holds(self, x: np.ndarray, move: np.ndarray) -> bool:
-        """True when neither ``x`` nor ``x + move`` leaves the boxes the lists were made for."""
-        return all(self._held(x, move))
+        """True when the lists hold for ``x`` and ``x + move``."""
+        return (stay_near(x, move, self._balls.centre, self._balls.radius)
+                and self.apart.holds(x, move) and self.own.holds(x, move))
 
-    def _held(self, x: np.ndarray, move: np.ndarray) -> tuple[bool, bool]:
-        return stay_within(x, move, self._start, self._mean, self._core.low, self._core.high, self._near.low,
-                           self._near.high)
+    def _keeps_shape(self, x: np.ndarray, move: np.ndarray, centre: np.ndarray, radius: np.ndarray) -> bool:
+        return keep_shape(x, move, self._start, centre, radius)
 
-    def _between_pieces(self, x: np.ndarray) -> Relations:
-        """Relations of different pieces, and with the ground."""
+    def _along(self, x: np.ndarray, moves: tuple[np.ndarray, ...], slack: float) -> _Balls:
+        moving = self._world.skin.moving
+        return _Balls.around([x[:moving], *(x[:moving] + move[:moving] for move in moves)], slack)
+
+    def _list_apart(self, x: np.ndarray, *moves: np.ndarray) -> tuple[Relations, _Balls]:
+        """What is close of different pieces, and of them and the ground."""
         world, skin, moving = self._world, self._world.skin, self._world.skin.moving
-        found = [self._between(a, b, x) for a in range(self._solids) for b in range(a + 1, len(self._trees))]
+        balls = self._along(x, moves, APART_SLACK * self._widest * (SWIFT if moves else 1.0))
+        centre = self._spread_out(balls)
+        found = [self._between(a, b, centre) for a in range(self._solids) for b in range(a + 1, len(self._trees))]
         found += [self._leaving(k, within, x) for k, within in self._inside.items()]
         if world.spec.ground:
-            near = np.flatnonzero(self._core.low[:, 1] < np.maximum(
-                world.gap[skin.piece[:moving]], self._ground_gap()))
+            gap = np.maximum(world.gap[skin.piece[:moving]], self._ground_gap())
+            near = np.flatnonzero(balls.centre[:, 1] - balls.radius < gap)
             ids = np.full((len(near), 4), -1, np.int64)
             ids[:, 0] = near
-            gap = np.maximum(world.gap[skin.piece[near]], self._ground_gap())
-            found.append((ids, np.full(len(near), GROUND, np.int8), gap))
-        return _joined(found)
+            found.append((ids, np.full(len(near), GROUND, np.int8), gap[near]))
+        return _joined(found), balls
 
-    def _boxes(self, x: np.ndarray, moves: list[np.ndarray], slack_part: float) -> tuple[_Boxes, np.ndarray]:
-        """Boxes around each point's start and ends, with some slack, and how far it may be from its start, m."""
-        ends = [x + move for move in moves]
-        path = np.sqrt(np.maximum.reduce([(move ** 2).sum(axis=1) for move in moves]))
-        slack = slack_part * self._widest + 0.5 * np.minimum(path, self._widest)
-        return (_Boxes(np.minimum.reduce([x, *ends]) - slack[:, None], np.maximum.reduce([x, *ends]) + slack[:, None]),
-                path + np.sqrt(3.0) * slack)
+    def _list_own(self, x: np.ndarray, *moves: np.ndarray) -> tuple[Relations, _Balls]:
+        """What is close within solids, whatever they do as a whole."""
+        ends = [x[: self._world.skin.moving]]
+        for move in moves:
+            ends.append(np.empty_like(ends[0]))
+            laid_back(x, move, self._start, ends[0], ends[-1])
+        balls = _Balls.around(ends, OWN_SLACK * self._cell * (SWIFT if moves else 1.0))
+        centre = self._spread_out(balls)
+        return _joined([self._within(a, x, centre) for a in range(self._solids)]), balls
 
-    def _without_drift(self, move: np.ndarray) -> np.ndarray:
-        """A motion (moving, 3) without the mean of each body's."""
-        mean = np.empty_like(self._mean)
-        body_means(move, self._start, mean)
-        return move - np.repeat(mean, np.diff(self._start), axis=0)
-
-    def _spread_out(self, boxes: _Boxes, allowance: np.ndarray) -> None:
-        """Fit the trees of the solids to boxes of their points."""
-        moving = self._world.skin.moving
-        self._low[:moving], self._high[:moving] = boxes.low - self._widest / 2, boxes.high + self._widest / 2
-        self._allowance[:moving] = allowance
+    def _spread_out(self, balls: _Balls) -> np.ndarray:
+        """Fit the trees of the solids to balls around their points; returns the centres, (n, 3), of all points."""
+        skin, moving = self._world.skin, self._world.skin.moving
+        reach = balls.radius[:, None] + self._widest / 2
+        self._low[:moving], self._high[:moving] = balls.centre - reach, balls.centre + reach
+        self._allowance[:moving] = balls.radius
         for tree in self._trees[: self._solids]:
-            tree.refit(self._low, self._high)
+            tree.fit(self._low, self._high)
+        centre = skin.points.copy()
+        centre[:moving] = balls.centre
+        return centre
 
-    def _between(self, a: int, b: int, x: np.ndarray) -> Relations:
-        """Relations of two pieces, or of a solid with itself."""
-        world, skin = self._world, self._world.skin
-        s, t = self._trees[a], self._trees[b]
-        near = -1.0
-        if a == b:
-            near = world.spec.solids[a].lattice.cell
-            s.refit_cones(x)
-        pairs = overlapping_triangles(near, *s.walked(), *t.walked(), self._low, self._high)
-        ids, kind, gap = relations(
-            pairs + np.array([0, len(s.triangles)]), np.concatenate([s.triangles, t.triangles]),
+    def _within(self, a: int, x: np.ndarray, centre: np.ndarray) -> Relations:
+        """Relations of a solid with itself."""
+        cell = self._world.spec.solids[a].lattice.cell
+        pairs = self._trees[a].near_itself(cell, x, self._low, self._high)
+        ids, kind, gap = self._relations(pairs, a, a, centre)
+        counts = apart_at_rest(ids, kind, x, self._world.skin.points, CREASE * cell, gap)
+        return ids[counts], kind[counts], gap[counts]
+
+    def _between(self, a: int, b: int, centre: np.ndarray) -> Relations:
+        """Relations of two pieces."""
+        pairs = self._trees[a].near(self._trees[b], self._low, self._high)
+        ids, kind, gap = self._relations(pairs, a, b, centre)
+        if b not in self._inside:
+            return ids, kind, gap
+        counts = ~self._inside[b][ids].any(axis=1)
+        return ids[counts], kind[counts], gap[counts]
+
+    def _relations(self, pairs: np.ndarray, a: int, b: int, centre: np.ndarray) -> Relations:
+        if not len(pairs):
+            return NONE
+        world, skin, s, t = self._world, self._world.skin, self._trees[a].triangles, self._trees[b].triangles
+        return relations(
+            pairs + np.array([0, len(s)]), np.concatenate([s, t]),
             np.concatenate([skin.owned_point[a], skin.owned_point[b]]),
             np.concatenate([skin.owned_edge[a], skin.owned_edge[b]]), skin.edges,
-            self._low, self._high, x, self._allowance, skin.piece, world.gap)
-        counts = np.ones(len(ids), bool)
-        if a == b:
-            counts = apart_at_rest(ids, kind, x, skin.points, CREASE * near, gap)
-        elif b in self._inside:
-            counts = ~self._inside[b][ids].any(axis=1)
-        return ids[counts], kind[counts], gap[counts]
+            self._low, self._high, centre, self._allowance, skin.piece, world.gap)
 
     def _leaving(self, k: int, within: np.ndarray, x: np.ndarray) -> Relations:
         """Points inside collider ``k`` with its nearest faces, through which they are led out."""
