@@ -163,37 +163,65 @@ def _mean_pressure(x, gradient, tets, fill, lam, inv, state, filled, mean):
 
 
 @njit(cache=True, nogil=True, fastmath=FAST)
-def _add_force(state, weight, mu, mean, gradient, tet, stress, force):
-    for i in range(9):
-        for l in range(LANES):
-            q = mu[l] * (state[18, l] - 2.0) + mean[l]
-            stress[i, l] = weight[l] * (mu[l] * state[i, l] + q * state[9 + i, l])
-    for c in range(4):
-        g0, g1, g2 = gradient[c, 0], gradient[c, 1], gradient[c, 2]
-        for i in range(3):
-            row = 3 * tet[c] + i
-            for l in range(LANES):
-                force[row, l] += (stress[3 * i, l] * g0 + stress[3 * i + 1, l] * g1
-                                  + stress[3 * i + 2, l] * g2)
+def _add_force(x, gradient, tet, inv, weight, mu, mean, force):
+    """Force of one tetrahedron's stress onto ``force`` (18, 16): φV/a times μF + (μ(J-2) + λ(J̄-1)) ∂J."""
+    p, q = 3 * tet[2], 3 * tet[3]
+    a0, a1, a2 = gradient[0, 0], gradient[0, 1], gradient[0, 2]
+    b0, b1, b2 = gradient[1, 0], gradient[1, 1], gradient[1, 2]
+    c0, c1, c2 = gradient[2, 0], gradient[2, 1], gradient[2, 2]
+    d0, d1, d2 = gradient[3, 0], gradient[3, 1], gradient[3, 2]
+    for l in range(LANES):
+        s = inv[l]
+        u0, u1, u2 = s * x[0, l], s * x[1, l], s * x[2, l]
+        v0, v1, v2 = s * x[3, l], s * x[4, l], s * x[5, l]
+        w0, w1, w2 = s * x[p, l], s * x[p + 1, l], s * x[p + 2, l]
+        z0, z1, z2 = s * x[q, l], s * x[q + 1, l], s * x[q + 2, l]
+        f0, f1 = u0 * a0 + v0 * b0 + w0 * c0 + z0 * d0, u0 * a1 + v0 * b1 + w0 * c1 + z0 * d1
+        f2, f3 = u0 * a2 + v0 * b2 + w0 * c2 + z0 * d2, u1 * a0 + v1 * b0 + w1 * c0 + z1 * d0
+        f4, f5 = u1 * a1 + v1 * b1 + w1 * c1 + z1 * d1, u1 * a2 + v1 * b2 + w1 * c2 + z1 * d2
+        f6, f7 = u2 * a0 + v2 * b0 + w2 * c0 + z2 * d0, u2 * a1 + v2 * b1 + w2 * c1 + z2 * d1
+        f8 = u2 * a2 + v2 * b2 + w2 * c2 + z2 * d2
+        h0, h1, h2 = f4 * f8 - f5 * f7, f5 * f6 - f3 * f8, f3 * f7 - f4 * f6
+        m, t = weight[l] * mu[l], weight[l] * (mu[l] * (f0 * h0 + f1 * h1 + f2 * h2 - 2.0) + mean[l])
+        p0, p1, p2 = m * f0 + t * h0, m * f1 + t * h1, m * f2 + t * h2
+        p3, p4 = m * f3 + t * (f2 * f7 - f1 * f8), m * f4 + t * (f0 * f8 - f2 * f6)
+        p5, p6 = m * f5 + t * (f1 * f6 - f0 * f7), m * f6 + t * (f1 * f5 - f2 * f4)
+        p7, p8 = m * f7 + t * (f2 * f3 - f0 * f5), m * f8 + t * (f0 * f4 - f1 * f3)
+        e0, e1, e2 = p0 * b0 + p1 * b1 + p2 * b2, p3 * b0 + p4 * b1 + p5 * b2, p6 * b0 + p7 * b1 + p8 * b2
+        g0, g1, g2 = p0 * c0 + p1 * c1 + p2 * c2, p3 * c0 + p4 * c1 + p5 * c2, p6 * c0 + p7 * c1 + p8 * c2
+        k0, k1, k2 = p0 * d0 + p1 * d1 + p2 * d2, p3 * d0 + p4 * d1 + p5 * d2, p6 * d0 + p7 * d1 + p8 * d2
+        force[0, l] -= e0 + g0 + k0
+        force[1, l] -= e1 + g1 + k1
+        force[2, l] -= e2 + g2 + k2
+        force[3, l] += e0
+        force[4, l] += e1
+        force[5, l] += e2
+        force[p, l] += g0
+        force[p + 1, l] += g1
+        force[p + 2, l] += g2
+        force[q, l] += k0
+        force[q + 1, l] += k1
+        force[q + 2, l] += k2
 
 
 @njit(cache=True, nogil=True, fastmath=FAST)
 def gradient_range(lo, hi, nodes, corner, axis, fill, mu, lam, inv, volume, tets, gradient, out):
     """Energy gradient of batches lo .. hi into ``out`` (octahedra, 6, 3), N."""
-    x, state = np.empty((18, LANES)), np.empty((19, LANES))
-    force, stress = np.empty((18, LANES)), np.empty((9, LANES))
-    filled, mean, weight = np.empty(LANES), np.empty(LANES), np.empty(LANES)
+    x, sums = np.empty((18, LANES)), np.empty((3, LANES))
+    force, mean, weight = np.empty((18, LANES)), np.empty(LANES), np.empty(LANES)
     for b in range(lo, hi):
         _load(nodes, corner, b, x)
-        _mean_pressure(x, gradient[axis[b]], tets, fill[b], lam[b], inv[b], state, filled, mean)
-        for i in range(18):
-            for l in range(LANES):
-                force[i, l] = 0.0
+        for l in range(LANES):
+            sums[1, l], sums[2, l] = 1e-30, 0.0
         for t in range(4):
-            _deform(x, gradient[axis[b], t], tets[t], inv[b], state)
+            _add_energy(x, gradient[axis[b], t], tets[t], inv[b], fill[b, t], sums)
+        for l in range(LANES):
+            mean[l] = lam[b, l] * sums[2, l] / sums[1, l]
+        force[:] = 0.0
+        for t in range(4):
             for l in range(LANES):
                 weight[l] = fill[b, t, l] * volume[b, l] * inv[b, l]
-            _add_force(state, weight, mu[b], mean, gradient[axis[b], t], tets[t], stress, force)
+            _add_force(x, gradient[axis[b], t], tets[t], inv[b], weight, mu[b], mean, force)
         for l in range(LANES):
             for c in range(6):
                 for i in range(3):

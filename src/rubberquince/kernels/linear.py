@@ -13,21 +13,29 @@ import numpy as np
 from numba import float32, njit, prange, uint64
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, fastmath={"contract"})
 def gather_blocks_range(lo, hi, source, ptr, item, flip, out):
     """Sum per-octahedron blocks ``source`` (·, 9) into matrix blocks lo .. hi of ``out`` (nnz, 9)."""
-    for k in range(lo, hi):
-        for i in range(9):
-            out[k, i] = 0.0
-        for e in range(ptr[k], ptr[k + 1]):
-            s = source[item[e]]
+    parts, flat, nine = source.reshape(-1), out.reshape(-1), uint64(9)
+    one, two, three, four, five = uint64(1), uint64(2), uint64(3), uint64(4), uint64(5)
+    six, seven, eight = uint64(6), uint64(7), uint64(8)
+    for k in range(uint64(lo), uint64(hi)):
+        a0, a1, a2, a4, a5, a8 = float32(0), float32(0), float32(0), float32(0), float32(0), float32(0)
+        a3, a6, a7, b1, b2, b3 = float32(0), float32(0), float32(0), float32(0), float32(0), float32(0)
+        b5, b6, b7 = float32(0), float32(0), float32(0)
+        for e in range(uint64(ptr[k]), uint64(ptr[k + one])):
+            s = nine * uint64(item[e])
+            a0, a4, a8 = a0 + parts[s], a4 + parts[s + four], a8 + parts[s + eight]
             if flip[e]:
-                for i in range(3):
-                    for j in range(3):
-                        out[k, 3 * i + j] += s[3 * j + i]
+                b1, b2, b3 = b1 + parts[s + one], b2 + parts[s + two], b3 + parts[s + three]
+                b5, b6, b7 = b5 + parts[s + five], b6 + parts[s + six], b7 + parts[s + seven]
             else:
-                for i in range(9):
-                    out[k, i] += s[i]
+                a1, a2, a3 = a1 + parts[s + one], a2 + parts[s + two], a3 + parts[s + three]
+                a5, a6, a7 = a5 + parts[s + five], a6 + parts[s + six], a7 + parts[s + seven]
+        q = nine * k
+        flat[q], flat[q + one], flat[q + two] = a0, a1 + b3, a2 + b6
+        flat[q + three], flat[q + four], flat[q + five] = a3 + b1, a4, a5 + b7
+        flat[q + six], flat[q + seven], flat[q + eight] = a6 + b2, a7 + b5, a8
 
 
 @njit(cache=True, nogil=True, parallel=True)
@@ -98,29 +106,38 @@ def add_pair_product(pair_ptr, pair_node, pair_coef, normal, kn, kf, p, y):
 def diagonal_inverse(diagonal, blocks, stretch, inertia, pair_ptr, pair_node, pair_coef, normal, kn, kf, free,
                      out):
     """Inverses of the exact 3x3 diagonal blocks of A into ``out`` (n, 9); held nodes get zero."""
-    n = len(diagonal)
+    n = uint64(len(diagonal))
+    flat, values, nine, four = out.reshape(-1), blocks.reshape(-1), uint64(9), uint64(4)
     for i in range(n):
-        for j in range(9):
-            out[i, j] = stretch[i] * blocks[diagonal[i], j]
-        out[i, 0] += inertia[i]
-        out[i, 4] += inertia[i]
-        out[i, 8] += inertia[i]
+        at, own = nine * uint64(diagonal[i]), nine * i
+        for j in range(nine):
+            flat[own + j] = stretch[i] * values[at + j]
+        for j in range(uint64(3)):
+            flat[own + four * j] += inertia[i]
     for e in range(len(kn)):
+        across, along = kf[e], kn[e] - kf[e]
+        x, y, z = normal[e, 0], normal[e, 1], normal[e, 2]
         for k in range(pair_ptr[e], pair_ptr[e + 1]):
-            c2 = pair_coef[k] * pair_coef[k]
-            d = out[pair_node[k]]
-            for i in range(3):
-                d[4 * i] += c2 * kf[e]
-                for j in range(3):
-                    d[3 * i + j] += c2 * (kn[e] - kf[e]) * normal[e, i] * normal[e, j]
+            own, c2 = nine * uint64(pair_node[k]), pair_coef[k] * pair_coef[k]
+            flat[own] += c2 * (across + along * x * x)
+            flat[own + uint64(1)] += c2 * along * x * y
+            flat[own + uint64(2)] += c2 * along * x * z
+            flat[own + uint64(3)] += c2 * along * y * x
+            flat[own + four] += c2 * (across + along * y * y)
+            flat[own + uint64(5)] += c2 * along * y * z
+            flat[own + uint64(6)] += c2 * along * z * x
+            flat[own + uint64(7)] += c2 * along * z * y
+            flat[own + uint64(8)] += c2 * (across + along * z * z)
     for i in range(n):
-        a, b, c, d, e_, f, g, h, k_ = (out[i, 0], out[i, 1], out[i, 2], out[i, 3], out[i, 4],
-                                       out[i, 5], out[i, 6], out[i, 7], out[i, 8])
+        q = nine * i
+        a, b, c, d, e_, f = flat[q], flat[q + uint64(1)], flat[q + uint64(2)], flat[q + uint64(3)], \
+            flat[q + four], flat[q + uint64(5)]
+        g, h, k_ = flat[q + uint64(6)], flat[q + uint64(7)], flat[q + uint64(8)]
         c0, c1, c2 = e_ * k_ - f * h, f * g - d * k_, d * h - e_ * g
         r = free[i] / (a * c0 + b * c1 + c * c2)
-        out[i, 0], out[i, 1], out[i, 2] = c0 * r, (c * h - b * k_) * r, (b * f - c * e_) * r
-        out[i, 3], out[i, 4], out[i, 5] = c1 * r, (a * k_ - c * g) * r, (c * d - a * f) * r
-        out[i, 6], out[i, 7], out[i, 8] = c2 * r, (b * g - a * h) * r, (a * e_ - b * d) * r
+        flat[q], flat[q + uint64(1)], flat[q + uint64(2)] = c0 * r, (c * h - b * k_) * r, (b * f - c * e_) * r
+        flat[q + uint64(3)], flat[q + four], flat[q + uint64(5)] = c1 * r, (a * k_ - c * g) * r, (c * d - a * f) * r
+        flat[q + uint64(6)], flat[q + uint64(7)], flat[q + uint64(8)] = c2 * r, (b * g - a * h) * r, (a * e_ - b * d) * r
 
 
 @njit(cache=True, nogil=True, fastmath={"contract"})
@@ -223,21 +240,27 @@ def coarse_factor(elastic, pair_ptr, pair_node, pair_coef, normal, kn, kf, free,
 
 
 @njit(cache=True, nogil=True, fastmath={"contract"})
-def precondition(r, inverse, factor, aggregate, mode, free, coarse, z):
-    """z = D⁻¹ r + P (PᵀAP)⁻¹ Pᵀ r; ``r`` and ``z`` are flat (3n,), ``coarse`` (12·aggregates,) is scratch."""
+def precondition(r, inverse, factor, part_ptr, part_node, mode, coarse, z):
+    """z = D⁻¹ r + P (PᵀAP)⁻¹ Pᵀ r; ``r`` and ``z`` are flat (3n,), ``coarse`` (12·aggregates,) is scratch.
+
+    Aggregate a holds the nodes ``part_node[part_ptr[a]:part_ptr[a + 1]]``; ``mode`` (n, 4) is zero at held ones.
+    """
     m, d, modes = len(coarse), inverse.reshape(-1), mode.reshape(-1)
-    n, one, two, three, four, nine = uint64(len(mode)), uint64(1), uint64(2), uint64(3), uint64(4), uint64(9)
-    coarse[:] = 0.0
-    for i in range(n):
-        if free[i] == 0.0:
-            continue
-        base = uint64(12) * uint64(aggregate[i])
-        x, y, w = r[three * i], r[three * i + one], r[three * i + two]
-        for u in range(four):
-            c = modes[four * i + u]
-            coarse[base + three * u] += c * x
-            coarse[base + three * u + one] += c * y
-            coarse[base + three * u + two] += c * w
+    one, two, three, four, nine = uint64(1), uint64(2), uint64(3), uint64(4), uint64(9)
+    for a in range(len(part_ptr) - 1):
+        s00, s01, s02, s10, s11, s12 = 0.0, 0.0, 0.0, 0.0, 0.0, 0.0
+        s20, s21, s22, s30, s31, s32 = 0.0, 0.0, 0.0, 0.0, 0.0, 0.0
+        for k in range(uint64(part_ptr[a]), uint64(part_ptr[a + 1])):
+            i = uint64(part_node[k])
+            x, y, w, q = r[three * i], r[three * i + one], r[three * i + two], four * i
+            c0, c1, c2, c3 = modes[q], modes[q + one], modes[q + two], modes[q + three]
+            s00, s01, s02 = s00 + c0 * x, s01 + c0 * y, s02 + c0 * w
+            s10, s11, s12 = s10 + c1 * x, s11 + c1 * y, s12 + c1 * w
+            s20, s21, s22 = s20 + c2 * x, s21 + c2 * y, s22 + c2 * w
+            s30, s31, s32 = s30 + c3 * x, s31 + c3 * y, s32 + c3 * w
+        own = coarse[12 * a:12 * a + 12]
+        own[0], own[1], own[2], own[3], own[4], own[5] = s00, s01, s02, s10, s11, s12
+        own[6], own[7], own[8], own[9], own[10], own[11] = s20, s21, s22, s30, s31, s32
     for i in range(m):
         s = coarse[i]
         for k in range(i):
@@ -248,15 +271,20 @@ def precondition(r, inverse, factor, aggregate, mode, free, coarse, z):
         coarse[i] = c
         for k in range(i):
             coarse[k] -= factor[i, k] * c
-    for i in range(n):
-        base = uint64(12) * uint64(aggregate[i])
-        x, y, w = r[three * i], r[three * i + one], r[three * i + two]
-        for a in range(three):
-            q = nine * i + three * a
-            s, t = d[q] * x + d[q + one] * y + d[q + two] * w, 0.0
-            for u in range(four):
-                t += modes[four * i + u] * coarse[base + three * u + a]
-            z[three * i + a] = s + free[i] * t
+    for a in range(len(part_ptr) - 1):
+        own = coarse[12 * a:12 * a + 12]
+        s00, s01, s02, s10, s11, s12 = own[0], own[1], own[2], own[3], own[4], own[5]
+        s20, s21, s22, s30, s31, s32 = own[6], own[7], own[8], own[9], own[10], own[11]
+        for k in range(uint64(part_ptr[a]), uint64(part_ptr[a + 1])):
+            i = uint64(part_node[k])
+            x, y, w, q, v = r[three * i], r[three * i + one], r[three * i + two], four * i, nine * i
+            c0, c1, c2, c3 = modes[q], modes[q + one], modes[q + two], modes[q + three]
+            z[three * i] = (d[v] * x + d[v + one] * y + d[v + two] * w
+                            + c0 * s00 + c1 * s10 + c2 * s20 + c3 * s30)
+            z[three * i + one] = (d[v + three] * x + d[v + four] * y + d[v + uint64(5)] * w
+                                  + c0 * s01 + c1 * s11 + c2 * s21 + c3 * s31)
+            z[three * i + two] = (d[v + uint64(6)] * x + d[v + uint64(7)] * y + d[v + uint64(8)] * w
+                                  + c0 * s02 + c1 * s12 + c2 * s22 + c3 * s32)
 
 
 @njit(cache=True, nogil=True, fastmath={"contract", "reassoc"})
@@ -283,13 +311,13 @@ def _turn(z, grow, p):
 
 
 @njit(cache=True, nogil=True)
-def conjugate_gradients(chunks, rhs, tolerance, limit, row_ptr, col, blocks, stretch, inertia, free,
-                        pair_ptr, pair_node, pair_coef, normal, kn, kf, inverse, factor, aggregate, mode, out):
+def conjugate_gradients(chunks, rhs, tolerance, limit, row_ptr, col, blocks, stretch, inertia, pair_ptr, pair_node,
+                        pair_coef, normal, kn, kf, inverse, factor, part_ptr, part_node, mode, out):
     """Solve A·out = rhs to a relative residual (in the preconditioned norm); returns the iterations.
 
     Parameters
     ----------
-    rhs : (n, 3) float64, N.  out : (n, 3) float64, m, overwritten; held nodes (free = 0) stay at zero,
+    rhs : (n, 3) float64, N.  out : (n, 3) float64, m, overwritten; held nodes stay at zero,
     because the preconditioner gives them none of the residual.
     """
     n = len(rhs)
@@ -298,7 +326,7 @@ def conjugate_gradients(chunks, rhs, tolerance, limit, row_ptr, col, blocks, str
     flat_p, flat_y, flat_out = p.reshape(-1), y.reshape(-1), out.reshape(-1)
     coarse = np.empty(len(factor))
     flat_out[:] = 0.0
-    precondition(r, inverse, factor, aggregate, mode, free, coarse, z)
+    precondition(r, inverse, factor, part_ptr, part_node, mode, coarse, z)
     flat_p[:] = z
     rz = dot(r, z)
     goal = rz * tolerance * tolerance
@@ -314,7 +342,7 @@ def conjugate_gradients(chunks, rhs, tolerance, limit, row_ptr, col, blocks, str
         if py <= 0.0:
             return iteration
         _advance(rz / py, flat_p, flat_y, flat_out, r)
-        precondition(r, inverse, factor, aggregate, mode, free, coarse, z)
+        precondition(r, inverse, factor, part_ptr, part_node, mode, coarse, z)
         fresh = dot(r, z)
         _turn(z, fresh / rz, flat_p)
         rz = fresh

@@ -1,7 +1,7 @@
-"""How far skin points may stray while a list of close parts holds: in space, and within their own body."""
+"""How far points stray: in space, and within their own body, which is first laid back as a whole."""
 
 import numpy as np
-from numba import njit
+from numba import njit, uint64
 
 POLAR_STEPS = 20
 
@@ -44,29 +44,37 @@ def _orthogonal(a):
     return False
 
 
-@njit(cache=True, nogil=True)
-def _fit(x, move, time, lo, hi, onto, turn, shift):
-    """The isometry y = turn x + shift that takes points lo .. hi at ``x + time · move`` about onto ``onto``."""
-    count = max(hi - lo, 1)
-    mean, goal = np.zeros(3), np.zeros(3)
-    for p in range(lo, hi):
-        for i in range(3):
-            mean[i] += (x[p, i] + time * move[p, i]) / count
-            goal[i] += onto[p, i] / count
-    turn[:] = 0.0
-    for p in range(lo, hi):
-        a0, a1, a2 = (x[p, 0] + time * move[p, 0] - mean[0], x[p, 1] + time * move[p, 1] - mean[1],
-                      x[p, 2] + time * move[p, 2] - mean[2])
-        for i in range(3):
-            b = onto[p, i] - goal[i]
-            turn[i, 0] += b * a0
-            turn[i, 1] += b * a1
-            turn[i, 2] += b * a2
+@njit(cache=True, nogil=True, fastmath={"contract", "reassoc"})
+def fit_isometry(x, move, time, lo, hi, onto, turn, shift):
+    """The isometry y = turn x + shift that takes points lo .. hi at ``x + time · move`` about onto ``onto``.
+
+    The turn is the orthogonal part of their covariance (Schönemann 1966), none where that is flat.
+    """
+    share = 1.0 / max(hi - lo, 1)
+    o0, o1, o2, m0, m1, m2, g0, g1, g2 = x[lo, 0], x[lo, 1], x[lo, 2], 0.0, 0.0, 0.0, 0.0, 0.0, 0.0
+    t00, t01, t02, t10, t11, t12, t20, t21, t22 = 0.0, 0.0, 0.0, 0.0, 0.0, 0.0, 0.0, 0.0, 0.0
+    q0, q1, q2 = onto[lo, 0], onto[lo, 1], onto[lo, 2]
+    flat, going, goal, one, two = x.reshape(-1), move.reshape(-1), onto.reshape(-1), uint64(1), uint64(2)
+    for p in range(uint64(lo), uint64(hi)):
+        r = uint64(3) * p
+        a0, a1 = flat[r] - o0 + time * going[r], flat[r + one] - o1 + time * going[r + one]
+        a2 = flat[r + two] - o2 + time * going[r + two]
+        b0, b1, b2 = goal[r] - q0, goal[r + one] - q1, goal[r + two] - q2
+        m0, m1, m2, g0, g1, g2 = m0 + a0, m1 + a1, m2 + a2, g0 + b0, g1 + b1, g2 + b2
+        t00, t01, t02 = t00 + b0 * a0, t01 + b0 * a1, t02 + b0 * a2
+        t10, t11, t12 = t10 + b1 * a0, t11 + b1 * a1, t12 + b1 * a2
+        t20, t21, t22 = t20 + b2 * a0, t21 + b2 * a1, t22 + b2 * a2
+    m0, m1, m2 = share * m0, share * m1, share * m2
+    turn[0, 0], turn[0, 1], turn[0, 2] = t00 - g0 * m0, t01 - g0 * m1, t02 - g0 * m2
+    turn[1, 0], turn[1, 1], turn[1, 2] = t10 - g1 * m0, t11 - g1 * m1, t12 - g1 * m2
+    turn[2, 0], turn[2, 1], turn[2, 2] = t20 - g2 * m0, t21 - g2 * m1, t22 - g2 * m2
     if not _orthogonal(turn):
         turn[:] = 0.0
         turn[0, 0], turn[1, 1], turn[2, 2] = 1.0, 1.0, 1.0
-    for i in range(3):
-        shift[i] = goal[i] - turn[i, 0] * mean[0] - turn[i, 1] * mean[1] - turn[i, 2] * mean[2]
+    m0, m1, m2 = m0 + o0, m1 + o1, m2 + o2
+    shift[0] = q0 + share * g0 - turn[0, 0] * m0 - turn[0, 1] * m1 - turn[0, 2] * m2
+    shift[1] = q1 + share * g1 - turn[1, 0] * m0 - turn[1, 1] * m1 - turn[1, 2] * m2
+    shift[2] = q2 + share * g2 - turn[2, 0] * m0 - turn[2, 1] * m1 - turn[2, 2] * m2
 
 
 @njit(cache=True, nogil=True)
@@ -77,7 +85,7 @@ def laid_back(x, move, start, onto, out):
     """
     turn, shift = np.empty((3, 3)), np.empty(3)
     for b in range(len(start) - 1):
-        _fit(x, move, 1.0, start[b], start[b + 1], onto, turn, shift)
+        fit_isometry(x, move, 1.0, start[b], start[b + 1], onto, turn, shift)
         for p in range(start[b], start[b + 1]):
             for i in range(3):
                 s = shift[i]
@@ -102,16 +110,19 @@ def stay_near(x, move, centre, radius):
 def keep_shape(x, move, start, centre, radius):
     """The same once each body is laid back: what a body does as a whole changes nothing between its own parts."""
     turn, shift = np.empty((3, 3)), np.empty(3)
-    for time in range(2):
+    flat, going, middle, one, two = x.reshape(-1), move.reshape(-1), centre.reshape(-1), uint64(1), uint64(2)
+    for time in (0.0, 1.0):
         for b in range(len(start) - 1):
-            _fit(x, move, float(time), start[b], start[b + 1], centre, turn, shift)
-            for p in range(start[b], start[b + 1]):
-                square = 0.0
-                for i in range(3):
-                    d = shift[i] - centre[p, i]
-                    for j in range(3):
-                        d += turn[i, j] * (x[p, j] + time * move[p, j])
-                    square += d * d
-                if not square <= radius[p] * radius[p]:
+            fit_isometry(x, move, time, start[b], start[b + 1], centre, turn, shift)
+            t00, t01, t02, t10, t11, t12 = turn[0, 0], turn[0, 1], turn[0, 2], turn[1, 0], turn[1, 1], turn[1, 2]
+            t20, t21, t22, s0, s1, s2 = turn[2, 0], turn[2, 1], turn[2, 2], shift[0], shift[1], shift[2]
+            for p in range(uint64(start[b]), uint64(start[b + 1])):
+                r = uint64(3) * p
+                a0, a1 = flat[r] + time * going[r], flat[r + one] + time * going[r + one]
+                a2 = flat[r + two] + time * going[r + two]
+                d0 = s0 + t00 * a0 + t01 * a1 + t02 * a2 - middle[r]
+                d1 = s1 + t10 * a0 + t11 * a1 + t12 * a2 - middle[r + one]
+                d2 = s2 + t20 * a0 + t21 * a1 + t22 * a2 - middle[r + two]
+                if not d0 * d0 + d1 * d1 + d2 * d2 <= radius[p] * radius[p]:
                     return False
     return True

@@ -3,6 +3,7 @@
 import numpy as np
 
 from rubberquince.kernels import linear
+from rubberquince.kernels.straying import fit_isometry
 from rubberquince.solver.world import World
 
 
@@ -19,6 +20,9 @@ class CoarseSpace:
         size = 12 * (int(world.aggregate.max(initial=-1)) + 1)
         self._elastic, self._inertial = np.zeros((size, size)), np.zeros((size, size))
         self.matrix = np.zeros((size, size))
+        self.mode = world.mode * world.free[:, None]
+        self.part_node = np.argsort(world.aggregate, kind="stable")
+        self.part_ptr = np.searchsorted(world.aggregate[self.part_node], np.arange(size // 12 + 1))
         zero, one, pattern = np.zeros(len(world.mass)), np.ones(len(world.mass)), world.pattern
         rows = (pattern.row_ptr, pattern.col, blocks)
         space = (world.free, world.aggregate, world.mode)
@@ -27,18 +31,14 @@ class CoarseSpace:
 
     def lay(self, x: np.ndarray, stretch: np.ndarray, inertia: np.ndarray) -> None:
         """Make the matrix for nodes at ``x`` (n, 3), m; stretch and inertia (n,) as in kernels.linear."""
-        world = self._world
+        world, back, shift = self._world, np.empty((3, 3)), np.empty(3)
         for lo, hi in zip(world.first_node[:-1], world.first_node[1:]):
             rows = slice(12 * world.aggregate[lo:hi].min(), 12 * (world.aggregate[lo:hi].max() + 1))
             size = rows.stop - rows.start
-            turn = _rotation(world.start[lo:hi], x[lo:hi])
+            fit_isometry(x, x, 0.0, lo, hi, world.start, back, shift)
+            turn = back.T
             turned = turn @ self._elastic[rows, rows].reshape(-1, 3, size)
             turned = turned.reshape(size, -1, 3) @ turn.T
             self.matrix[rows, rows] = (stretch[lo] * turned.reshape(size, size)
                                        + inertia[lo:hi].sum() / world.mass[lo:hi].sum() * self._inertial[rows, rows])
 
-
-def _rotation(rest: np.ndarray, x: np.ndarray) -> np.ndarray:
-    """The orthogonal (3, 3) that takes ``rest`` (n, 3) closest to ``x``, about their means (Schönemann 1966)."""
-    u, _, v = np.linalg.svd((x - x.mean(axis=0)).T @ (rest - rest.mean(axis=0)))
-    return u @ v

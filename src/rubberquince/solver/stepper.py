@@ -80,7 +80,7 @@ class Stepper:
         self.substeps = max(spec.quality.substeps, round(spec.quality.substeps * USUAL_FPS / spec.fps))
         rest = self.world.start
         self.state = State.at_rest(rest)
-        self._skin = self.world.skin.points.copy()
+        self._skin, self._carried = self.world.skin.points.copy(), NOWHERE      # of which nodes it is the skin
         self._skin_move = np.zeros_like(self._skin)
         self._elastic = (NOWHERE, 0.0)      # the last positions and their elastic energy, J
         self._late_motion = np.zeros(rest.shape, np.float32)
@@ -366,8 +366,9 @@ class Stepper:
         return self.touching.ids, self.touching.kind, self.touching.gap, self._pushes
 
     def _carry(self, x: np.ndarray) -> None:
-        skin = self.world.skin
-        ct.carry(x, skin.bind_node, skin.bind_weight, self._skin)
+        if self._carried is not x:
+            skin, self._carried = self.world.skin, x
+            ct.carry(x, skin.bind_node, skin.bind_weight, self._skin)
 
     def _choose(self) -> None:
         t = self.touching

@@ -111,6 +111,6 @@ class ElasticSystem:
         linear.diagonal_inverse(pattern.diagonal, self.blocks, stretch, inertia, *pairs, w.free, self._inverse)
         move = np.empty_like(force)
         iterations = linear.conjugate_gradients(
-            self.chunks, force, tolerance, MOST_ITERATIONS, *rows, w.free, *pairs, self._inverse, self._factor,
-            w.aggregate, w.mode, move)
+            self.chunks, force, tolerance, MOST_ITERATIONS, *rows, *pairs, self._inverse, self._factor,
+            self._coarse.part_ptr, self._coarse.part_node, self._coarse.mode, move)
         return move, iterations
