@@ -140,6 +140,14 @@ def diagonal_inverse(diagonal, blocks, stretch, inertia, pair_ptr, pair_node, pa
         flat[q + uint64(6)], flat[q + uint64(7)], flat[q + uint64(8)] = c2 * r, (b * g - a * h) * r, (a * e_ - b * d) * r
 
 
+@njit(cache=True, nogil=True)
+def compliance(diagonal, blocks, stretch, inertia, free, out):
+    """What each node gives way to a force, m/N, into ``out`` (n,): from the mean of its diagonal block; held: 0."""
+    for i in range(len(diagonal)):
+        k = diagonal[i]
+        out[i] = free[i] / (inertia[i] + stretch[i] * (blocks[k, 0] + blocks[k, 4] + blocks[k, 8]) / 3.0)
+
+
 @njit(cache=True, nogil=True, fastmath={"contract"})
 def coarse_elastic(row_ptr, col, blocks, stretch, inertia, free, aggregate, mode, out):
     """Pᵀ(diag(inertia) + stretch·K)P into ``out`` (12·aggregates, 12·aggregates).

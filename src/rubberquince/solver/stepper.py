@@ -87,6 +87,7 @@ class Stepper:
         self._pushes, self._distance = np.zeros(0, bool), np.zeros(0)
         self._bounces: list[Bounce] = []
         self.frequencies = np.zeros(len(spec.solids))
+        self._point_mass, self._point_load = np.zeros(len(self._skin)), np.zeros(len(self._skin))
         self._point_stiffness = np.zeros(len(self._skin))
         self.effort = Effort()
         self._finest = min((s.lattice.cell for s in spec.solids), default=1.0)
@@ -141,6 +142,7 @@ class Stepper:
         if not len(self.world.mass):
             return self.effort
         before = self.state
+        self._contact_shares()
         self.state = self._listed(self.state)
         try:
             for k in range(self.substeps):
@@ -193,7 +195,7 @@ class Stepper:
         self._bounces = self._find_bounces(h)
         lasting = quality.keeps_wobble and not state.restart and not self._bounces
         scheme = self._scheme(h, lasting)
-        self._set_contact_stiffness(h, 2.25 if lasting else 1.0)
+        self._point_stiffness = CONTACT_INERTIA * (2.25 if lasting else 1.0) / (h * h) * self._point_mass + self._point_load
         self.system.prepare(state.x, scheme.stretch, scheme.inertia)
         place, cut = self._predict(scheme)
         cut = cut or bool(self._bounces)
@@ -230,15 +232,14 @@ class Stepper:
         return _Scheme(c * w.mass / (h * h), target, h * s.v, origin, rate, 1.0 + drag, drag, STILL_SPEED * h,
                        ROUNDING * float(w.mass.sum()) * max((w.gravity * h) ** 2, STILL_SPEED ** 2))
 
-    def _set_contact_stiffness(self, h: float, c: float) -> None:
+    def _contact_shares(self) -> None:
+        """What the stiffness of contact is made of at each skin point: its mass, kg, and its load's stiffness, N/m."""
         w, skin = self.world, self.world.skin
-        for body in range(len(w.spec.solids)):
-            mine = skin.piece == body
+        for body in range(w.solids):
+            mine = slice(*np.searchsorted(skin.piece[: skin.moving], [body, body + 1]))
             area = skin.area[mine]
-            mass = w.mass[w.node_body == body].sum() * area / max(area.sum(), 1e-300)
-            gap = max(w.gap[body], 1e-6)
-            self._point_stiffness[mine] = (CONTACT_INERTIA * c * mass / (h * h)
-                                           + CONTACT_LOAD * w.weight_pressure(body) * area / gap)
+            self._point_mass[mine] = w.mass[w.node_body == body].sum() * area / max(area.sum(), 1e-300)
+            self._point_load[mine] = CONTACT_LOAD * w.weight_pressure(body) * area / max(w.gap[body], 1e-6)
 
     def _predict(self, scheme: _Scheme) -> tuple[_Place, bool]:
         """Where Newton starts, and whether a body had to be held back on the way.

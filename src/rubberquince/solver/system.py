@@ -6,6 +6,7 @@ import numpy as np
 
 from rubberquince.kernels import elasticity as el
 from rubberquince.kernels import linear
+from rubberquince.kernels import stiffness as st
 from rubberquince.solver.coarse import CoarseSpace
 from rubberquince.solver.world import World
 
@@ -28,7 +29,6 @@ class ElasticSystem:
         self._oct_blocks = np.zeros((octs, 21, 9), np.float32)
         self.blocks = np.zeros((len(world.pattern.col), 9), np.float32)
         self._inverse = np.zeros((n, 9))
-        self._firmness = np.zeros(n)
         self.ease = np.zeros(n)
         self.stiffen()
 
@@ -57,17 +57,16 @@ class ElasticSystem:
 
     def assemble(self, x: np.ndarray) -> None:
         """Stiffness blocks at node positions ``x`` (n, 3)."""
-        tables = (el.GRADIENT32, el.DOTS32, el.CROSSES32, el.TET_PAIRS, el.SLOT, el.PAIRS, self._oct_blocks)
+        tables = (st.GRADIENT32, st.DOTS32, st.CROSSES32, st.TET_PAIRS, st.SLOT, st.PAIRS, self._oct_blocks)
         pattern = self._world.pattern
         sums = (self._oct_blocks.reshape(-1, 9), pattern.block_ptr, pattern.block_item, pattern.block_flip,
                 self.blocks)
         if self.chunks == 1:
-            el.hessian_range(0, len(self._world.octahedra.axis), x, *self._material()[:-1], *tables)
+            st.hessian_range(0, len(self._world.octahedra.axis), x, *self._material()[:-1], *tables)
             linear.gather_blocks_range(0, len(self.blocks), *sums)
         else:
-            el.hessian_all(self.chunks, x, *self._material()[:-1], *tables)
+            st.hessian_all(self.chunks, x, *self._material()[:-1], *tables)
             linear.gather_blocks(self.chunks, *sums)
-        self._firmness = self.blocks[pattern.diagonal][:, [0, 4, 8]].sum(axis=1) / 3.0
 
     def product(self, stretch: np.ndarray, inertia: np.ndarray, p: np.ndarray) -> np.ndarray:
         """(diag(inertia) + stretch·K) p, N."""
@@ -99,7 +98,8 @@ class ElasticSystem:
 
         ``ease`` becomes the compliance of each node, m/N, from the diagonal: the metric of the motion limit.
         """
-        self.ease = self._world.free / (inertia + stretch * self._firmness)
+        w = self._world
+        linear.compliance(w.pattern.diagonal, self.blocks, stretch, inertia, w.free, self.ease)
         self._coarse.lay(x, stretch, inertia)
 
     def solve(self, force: np.ndarray, stretch: np.ndarray, inertia: np.ndarray, pairs: Pairs,

@@ -8,7 +8,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from rubberquince.kernels.elasticity import LANES, PAIRS
+from rubberquince.kernels.elasticity import LANES
+from rubberquince.kernels.stiffness import PAIRS
 from rubberquince.shapes.polymesh import edges_of, is_closed
 from rubberquince.solver.specs import Material, RunSpec, SolidSpec, Touch
 
