@@ -45,8 +45,8 @@ def _orthogonal(a):
 
 
 @njit(cache=True, nogil=True, fastmath={"contract", "reassoc"})
-def fit_isometry(x, move, time, lo, hi, onto, turn, shift):
-    """The isometry y = turn x + shift that takes points lo .. hi at ``x + time · move`` about onto ``onto``.
+def fit_isometry(x, lo, hi, onto, turn, shift):
+    """The isometry y = turn x + shift that takes points lo .. hi of ``x`` (n, 3) about onto ``onto`` (n, 3).
 
     The turn is the orthogonal part of their covariance (Schönemann 1966), none where that is flat.
     """
@@ -54,11 +54,10 @@ def fit_isometry(x, move, time, lo, hi, onto, turn, shift):
     o0, o1, o2, m0, m1, m2, g0, g1, g2 = x[lo, 0], x[lo, 1], x[lo, 2], 0.0, 0.0, 0.0, 0.0, 0.0, 0.0
     t00, t01, t02, t10, t11, t12, t20, t21, t22 = 0.0, 0.0, 0.0, 0.0, 0.0, 0.0, 0.0, 0.0, 0.0
     q0, q1, q2 = onto[lo, 0], onto[lo, 1], onto[lo, 2]
-    flat, going, goal, one, two = x.reshape(-1), move.reshape(-1), onto.reshape(-1), uint64(1), uint64(2)
+    flat, goal, one, two = x.reshape(-1), onto.reshape(-1), uint64(1), uint64(2)
     for p in range(uint64(lo), uint64(hi)):
         r = uint64(3) * p
-        a0, a1 = flat[r] - o0 + time * going[r], flat[r + one] - o1 + time * going[r + one]
-        a2 = flat[r + two] - o2 + time * going[r + two]
+        a0, a1, a2 = flat[r] - o0, flat[r + one] - o1, flat[r + two] - o2
         b0, b1, b2 = goal[r] - q0, goal[r + one] - q1, goal[r + two] - q2
         m0, m1, m2, g0, g1, g2 = m0 + a0, m1 + a1, m2 + a2, g0 + b0, g1 + b1, g2 + b2
         t00, t01, t02 = t00 + b0 * a0, t01 + b0 * a1, t02 + b0 * a2
@@ -78,51 +77,44 @@ def fit_isometry(x, move, time, lo, hi, onto, turn, shift):
 
 
 @njit(cache=True, nogil=True)
-def laid_back(x, move, start, onto, out):
-    """Points ``x + move`` (n, 3) of each body, as a whole turned and shifted about onto ``onto``, into ``out``.
+def laid_back(x, start, onto, out):
+    """Points ``x`` (n, 3) of each body, as a whole turned and shifted about onto ``onto``, into ``out``.
 
     Body b owns points ``start[b]`` .. ``start[b + 1]``.
     """
     turn, shift = np.empty((3, 3)), np.empty(3)
     for b in range(len(start) - 1):
-        fit_isometry(x, move, 1.0, start[b], start[b + 1], onto, turn, shift)
+        fit_isometry(x, start[b], start[b + 1], onto, turn, shift)
         for p in range(start[b], start[b + 1]):
             for i in range(3):
-                s = shift[i]
-                for j in range(3):
-                    s += turn[i, j] * (x[p, j] + move[p, j])
-                out[p, i] = s
+                out[p, i] = shift[i] + turn[i, 0] * x[p, 0] + turn[i, 1] * x[p, 1] + turn[i, 2] * x[p, 2]
 
 
 @njit(cache=True, nogil=True)
-def stay_near(x, move, centre, radius):
-    """True when neither ``x`` nor ``x + move`` (n, 3) leaves the balls around ``centre`` (n, 3) of ``radius`` (n,)."""
-    for time in range(2):
-        for p in range(len(radius)):
-            d0, d1, d2 = (x[p, 0] + time * move[p, 0] - centre[p, 0], x[p, 1] + time * move[p, 1] - centre[p, 1],
-                          x[p, 2] + time * move[p, 2] - centre[p, 2])
-            if not d0 * d0 + d1 * d1 + d2 * d2 <= radius[p] * radius[p]:       # nor when there is no number
-                return False
+def stay_near(x, centre, radius):
+    """True when all points ``x`` (n, 3) are in the balls around ``centre`` (n, 3) of ``radius`` (n,)."""
+    for p in range(len(radius)):
+        d0, d1, d2 = x[p, 0] - centre[p, 0], x[p, 1] - centre[p, 1], x[p, 2] - centre[p, 2]
+        if not d0 * d0 + d1 * d1 + d2 * d2 <= radius[p] * radius[p]:       # nor when there is no number
+            return False
     return True
 
 
 @njit(cache=True, nogil=True)
-def keep_shape(x, move, start, centre, radius):
+def keep_shape(x, start, centre, radius):
     """The same once each body is laid back: what a body does as a whole changes nothing between its own parts."""
     turn, shift = np.empty((3, 3)), np.empty(3)
-    flat, going, middle, one, two = x.reshape(-1), move.reshape(-1), centre.reshape(-1), uint64(1), uint64(2)
-    for time in (0.0, 1.0):
-        for b in range(len(start) - 1):
-            fit_isometry(x, move, time, start[b], start[b + 1], centre, turn, shift)
-            t00, t01, t02, t10, t11, t12 = turn[0, 0], turn[0, 1], turn[0, 2], turn[1, 0], turn[1, 1], turn[1, 2]
-            t20, t21, t22, s0, s1, s2 = turn[2, 0], turn[2, 1], turn[2, 2], shift[0], shift[1], shift[2]
-            for p in range(uint64(start[b]), uint64(start[b + 1])):
-                r = uint64(3) * p
-                a0, a1 = flat[r] + time * going[r], flat[r + one] + time * going[r + one]
-                a2 = flat[r + two] + time * going[r + two]
-                d0 = s0 + t00 * a0 + t01 * a1 + t02 * a2 - middle[r]
-                d1 = s1 + t10 * a0 + t11 * a1 + t12 * a2 - middle[r + one]
-                d2 = s2 + t20 * a0 + t21 * a1 + t22 * a2 - middle[r + two]
-                if not d0 * d0 + d1 * d1 + d2 * d2 <= radius[p] * radius[p]:
-                    return False
+    flat, middle, one, two = x.reshape(-1), centre.reshape(-1), uint64(1), uint64(2)
+    for b in range(len(start) - 1):
+        fit_isometry(x, start[b], start[b + 1], centre, turn, shift)
+        t00, t01, t02, t10, t11, t12 = turn[0, 0], turn[0, 1], turn[0, 2], turn[1, 0], turn[1, 1], turn[1, 2]
+        t20, t21, t22, s0, s1, s2 = turn[2, 0], turn[2, 1], turn[2, 2], shift[0], shift[1], shift[2]
+        for p in range(uint64(start[b]), uint64(start[b + 1])):
+            r = uint64(3) * p
+            a0, a1, a2 = flat[r], flat[r + one], flat[r + two]
+            d0 = s0 + t00 * a0 + t01 * a1 + t02 * a2 - middle[r]
+            d1 = s1 + t10 * a0 + t11 * a1 + t12 * a2 - middle[r + one]
+            d2 = s2 + t20 * a0 + t21 * a1 + t22 * a2 - middle[r + two]
+            if not d0 * d0 + d1 * d1 + d2 * d2 <= radius[p] * radius[p]:
+                return False
     return True

@@ -96,7 +96,7 @@ def find_bounces(world: World, touching: Touching, skin: np.ndarray, v: np.ndarr
     points, pieces = world.skin, len(world.gap)
     speed = np.zeros_like(skin)
     carry(v, points.bind_node, points.bind_weight, speed)
-    touching.cover(skin, np.zeros_like(skin), h * speed)
+    touching.cover(skin, skin + h * speed)
     normals = np.zeros((pieces + 1, pieces + 1, 3))
     away = np.full(normals.shape[:2], np.inf)
     meetings(touching.ids, touching.kind, touching.gap, skin, speed, points.piece, h,

@@ -35,7 +35,7 @@ class CoarseSpace:
         for lo, hi in zip(world.first_node[:-1], world.first_node[1:]):
             rows = slice(12 * world.aggregate[lo:hi].min(), 12 * (world.aggregate[lo:hi].max() + 1))
             size = rows.stop - rows.start
-            fit_isometry(x, x, 0.0, lo, hi, world.start, back, shift)
+            fit_isometry(x, lo, hi, world.start, back, shift)
             turn = back.T
             turned = turn @ self._elastic[rows, rows].reshape(-1, 3, size)
             turned = turned.reshape(size, -1, 3) @ turn.T

@@ -6,7 +6,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from rubberquince.kernels import contact as ct
-from rubberquince.kernels.limit import HELD_BACK, NEWTON, PREDICTOR, SAFE, is_safe, limit_motion
+from rubberquince.kernels.limit import FREE, HELD_BACK, NEWTON, PREDICTOR, SAFE, is_safe, limit_motion
 from rubberquince.kernels.motion import inertia_energy, without_mean
 from rubberquince.solver.bounce import Bounce, find_bounces
 from rubberquince.solver.frequency import damping_time, standing_frequency
@@ -85,6 +85,7 @@ class Stepper:
         self._elastic = (NOWHERE, 0.0)      # the last positions and their elastic energy, J
         self._late_motion = np.zeros(rest.shape, np.float32)
         self._pushes, self._distance = np.zeros(0, bool), np.zeros(0)
+        self._chosen = (NOWHERE, NOWHERE)                                       # for which nodes and lists
         self._bounces: list[Bounce] = []
         self.frequencies = np.zeros(len(spec.solids))
         self._point_mass, self._point_load = np.zeros(len(self._skin)), np.zeros(len(self._skin))
@@ -174,9 +175,11 @@ class Stepper:
             self._carry(at)
             kept.make(self._skin)
             kept.made_at = at
+        if at is not state.x:
+            self._carry(state.x + state.v / self.fps)
+            lasts = kept.holds(self._skin)
         self._carry(state.x)
-        ct.carry(state.v / self.fps, self.world.skin.bind_node, self.world.skin.bind_weight, self._skin_move)
-        if at is not state.x and not kept.holds(self._skin, self._skin_move):
+        if at is not state.x and not (lasts and kept.holds(self._skin)):
             kept.make(self._skin)
             kept.made_at = state.x
         return kept.made_at
@@ -185,7 +188,7 @@ class Stepper:
         """For each solid, the part of a gap that its deepest contact uses up: 0 = clear, 1 = touching."""
         skin = self.world.skin
         self._carry(self.state.x)
-        self.touching.cover(self._skin, np.zeros_like(self._skin))
+        self.touching.cover(self._skin)
         depth = np.zeros(len(self.world.gap))
         ct.deepest(self.touching.ids, self.touching.kind, self.touching.gap, self._skin, skin.piece, skin.moving, depth)
         return depth[: len(self.world.spec.solids)]
@@ -265,7 +268,7 @@ class Stepper:
         w, t = self.world, self.touching
         self._carry(x)
         ct.carry(move, w.skin.bind_node, w.skin.bind_weight, self._skin_move)
-        t.cover(self._skin, self._skin_move)
+        t.cover(self._skin, self._skin + self._skin_move)
         self._choose()
         near = self._pushes & (self._distance < t.gap)
         piece = w.skin.piece[t.ids[near][:, [0, 3]]]        # of the ground, it repeats some piece: it has no point
@@ -282,7 +285,7 @@ class Stepper:
         """
         w, skin, x = self.world, self.world.skin, at.x
         self._carry(x)
-        self.touching.cover(self._skin, np.zeros_like(self._skin))
+        self.touching.cover(self._skin)
         self._choose()
         ptr, node, coef, normal, curve, force, grip = ct.active_pairs(
             *self._lists(), self._skin, skin.moving, self._point_stiffness, skin.bind_node, skin.bind_weight,
@@ -372,7 +375,11 @@ class Stepper:
             ct.carry(x, skin.bind_node, skin.bind_weight, self._skin)
 
     def _choose(self) -> None:
+        """Which relations push, and their distances, at where the skin is carried."""
         t = self.touching
+        if self._chosen[0] is self._carried and self._chosen[1] is t.ids:
+            return
+        self._chosen = (self._carried, t.ids)
         self._pushes, self._distance = np.zeros(len(t.ids), bool), np.zeros(len(t.ids))
         ct.choose(t.ids, t.kind, t.gap, self._skin, self.world.skin.moving, self._distance, self._pushes)
 
@@ -382,18 +389,18 @@ class Stepper:
         self._carry(x)
         wanted = move.copy()
         ct.carry(move, skin.bind_node, skin.bind_weight, self._skin_move)
-        reach = [self._skin_move.copy()]
+        reach = [self._skin + self._skin_move]
         for attempt in range(MOST_WIDENINGS):
-            if t.cover(self._skin, *reach) or (stage == PREDICTOR and attempt == 0):
-                self._choose()
+            t.cover(self._skin, *reach)
+            self._choose()
             result = self._limit_once(stage, move)
-            if t.holds(self._skin, self._skin_move):
+            if result == FREE or t.holds(self._skin + self._skin_move):
                 return result
-            reach.append(self._skin_move.copy())    # deflected out of the listed boxes: look again, wider
+            reach.append(self._skin + self._skin_move)      # deflected to where nothing was listed: look again
             if attempt < MOST_WIDENINGS - 1:
                 move[:] = wanted
         for _ in range(MOST_SHORTENINGS):
-            if t.holds(self._skin, self._skin_move):
+            if t.holds(self._skin + self._skin_move):
                 break
             move *= 0.5
             ct.carry(move, skin.bind_node, skin.bind_weight, self._skin_move)
@@ -409,8 +416,8 @@ class Stepper:
         self._carry(x)
         for _ in range(MOST_SHORTENINGS):
             ct.carry(move, skin.bind_node, skin.bind_weight, self._skin_move)
-            if t.cover(self._skin, self._skin_move):
-                self._choose()
+            t.cover(self._skin, self._skin + self._skin_move)
+            self._choose()
             if is_safe(t.ids, t.kind, t.gap, self._distance, self._skin, skin.moving, skin.bind_node, len(move),
                        self._skin_move):
                 return

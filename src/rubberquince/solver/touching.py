@@ -62,14 +62,14 @@ class Kept:
         self.relations, self.balls = NONE, _Balls.nowhere(0)
         self.made_at: np.ndarray | None = None
 
-    def make(self, x: np.ndarray, *moves: np.ndarray) -> None:
-        """List around skin points ``x`` (n, 3), m, and ``moves`` (n, 3) from there."""
-        self.relations, self.balls = self._fill(x, *moves)
+    def make(self, *ends: np.ndarray) -> None:
+        """List around and between places ``ends`` of the skin points, (n, 3) m."""
+        self.relations, self.balls = self._fill(*ends)
         self.made_at = None
 
-    def holds(self, x: np.ndarray, move: np.ndarray) -> bool:
-        """True when the list holds for ``x`` and ``x + move``."""
-        return self._stay(x, move, self.balls.centre, self.balls.radius)
+    def holds(self, x: np.ndarray) -> bool:
+        """True when the list holds for skin points ``x`` (n, 3)."""
+        return self._stay(x, self.balls.centre, self.balls.radius)
 
 
 class Touching:
@@ -125,18 +125,18 @@ class Touching:
     def _ground_gap(self) -> float:
         return self._world.spec.ground.gap if self._world.spec.ground else 0.0
 
-    def cover(self, x: np.ndarray, *moves: np.ndarray) -> bool:
-        """Make sure the lists hold for skin points ``x`` (n, 3) and for each of ``moves`` (n, 3) from there, m.
+    def cover(self, *ends: np.ndarray) -> bool:
+        """Make sure the lists hold for skin points at, and on the way from the first to, each of ``ends`` (n, 3), m.
 
         Returns True when they were made anew.
         """
         moving = self._world.skin.moving
-        if not moving or all(self.holds(x, move) for move in moves):
+        if not moving or all(self.holds(end) for end in ends):
             return False
         for kept in (self.apart, self.own):
-            if not all(kept.holds(x, move) for move in moves):
-                kept.make(x, *moves)
-        self._balls = self._along(x, moves, SLACK * self._widest)
+            if not all(kept.holds(end) for end in ends):
+                kept.make(*ends)
+        self._balls = self._along(ends, SLACK * self._widest)
         self._allowance[:moving] = self._balls.radius
         ids, kind, gap = _joined([self.apart.relations, self.own.relations])
         centre = self._world.skin.points.copy()
@@ -145,25 +145,24 @@ class Touching:
         self.ids, self.kind, self.gap = ids[close], kind[close], gap[close]
         return True
 
-    def holds(self, x: np.ndarray, move: np.ndarray) -> bool:
-        """True when the lists hold for ``x`` and ``x + move``."""
-        return (stay_near(x, move, self._balls.centre, self._balls.radius)
-                and self.apart.holds(x, move) and self.own.holds(x, move))
+    def holds(self, x: np.ndarray) -> bool:
+        """True when the lists hold for skin points ``x`` (n, 3)."""
+        return (stay_near(x, self._balls.centre, self._balls.radius)
+                and self.apart.holds(x) and self.own.holds(x))
 
-    def _keeps_shape(self, x: np.ndarray, move: np.ndarray, centre: np.ndarray, radius: np.ndarray) -> bool:
-        return keep_shape(x, move, self._start, centre, radius)
+    def _keeps_shape(self, x: np.ndarray, centre: np.ndarray, radius: np.ndarray) -> bool:
+        return keep_shape(x, self._start, centre, radius)
 
-    def _along(self, x: np.ndarray, moves: tuple[np.ndarray, ...], slack: float) -> _Balls:
-        moving = self._world.skin.moving
-        return _Balls.around([x[:moving], *(x[:moving] + move[:moving] for move in moves)], slack)
+    def _along(self, ends: tuple[np.ndarray, ...], slack: float) -> _Balls:
+        return _Balls.around([end[: self._world.skin.moving] for end in ends], slack)
 
-    def _list_apart(self, x: np.ndarray, *moves: np.ndarray) -> tuple[Relations, _Balls]:
+    def _list_apart(self, *ends: np.ndarray) -> tuple[Relations, _Balls]:
         """What is close of different pieces, and of them and the ground."""
         world, skin, moving = self._world, self._world.skin, self._world.skin.moving
-        balls = self._along(x, moves, APART_SLACK * self._widest * (SWIFT if moves else 1.0))
+        balls = self._along(ends, APART_SLACK * self._widest * (SWIFT if ends[1:] else 1.0))
         centre = self._spread_out(balls)
         found = [self._between(a, b, centre) for a in range(self._solids) for b in range(a + 1, len(self._trees))]
-        found += [self._leaving(k, within, x) for k, within in self._inside.items()]
+        found += [self._leaving(k, within, ends[0]) for k, within in self._inside.items()]
         if world.spec.ground:
             gap = np.maximum(world.gap[skin.piece[:moving]], self._ground_gap())
             near = np.flatnonzero(balls.centre[:, 1] - balls.radius < gap)
@@ -172,15 +171,15 @@ class Touching:
             found.append((ids, np.full(len(near), GROUND, np.int8), gap[near]))
         return _joined(found), balls
 
-    def _list_own(self, x: np.ndarray, *moves: np.ndarray) -> tuple[Relations, _Balls]:
+    def _list_own(self, *ends: np.ndarray) -> tuple[Relations, _Balls]:
         """What is close within solids, whatever they do as a whole."""
-        ends = [x[: self._world.skin.moving]]
-        for move in moves:
-            ends.append(np.empty_like(ends[0]))
-            laid_back(x, move, self._start, ends[0], ends[-1])
-        balls = _Balls.around(ends, OWN_SLACK * self._cell * (SWIFT if moves else 1.0))
+        shapes = [ends[0][: self._world.skin.moving]]
+        for end in ends[1:]:
+            shapes.append(np.empty_like(shapes[0]))
+            laid_back(end, self._start, shapes[0], shapes[-1])
+        balls = _Balls.around(shapes, OWN_SLACK * self._cell * (SWIFT if ends[1:] else 1.0))
         centre = self._spread_out(balls)
-        return _joined([self._within(a, x, centre) for a in range(self._solids)]), balls
+        return _joined([self._within(a, ends[0], centre) for a in range(self._solids)]), balls
 
     def _spread_out(self, balls: _Balls) -> np.ndarray:
         """Fit the trees of the solids to balls around their points; returns the centres, (n, 3), of all points."""
