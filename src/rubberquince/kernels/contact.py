@@ -12,7 +12,7 @@ Its Hessian is taken as E'' n nᵀ, without the curvature of the distance, so it
 """
 
 import numpy as np
-from numba import njit
+from numba import njit, uint64
 
 from rubberquince.kernels.distance import EDGE_EDGE, GROUND, VERTEX_TRIANGLE, closest
 
@@ -41,12 +41,14 @@ def gap_energy(d, r, k):
 @njit(cache=True, nogil=True)
 def carry(x, bind_node, bind_weight, out):
     """Skin points ``out`` (first len(bind_node) rows) carried by nodes ``x`` (n, 3)."""
-    for p in range(len(bind_node)):
-        for i in range(3):
-            s = 0.0
-            for k in range(bind_node.shape[1]):
-                s += bind_weight[p, k] * x[bind_node[p, k], i]
-            out[p, i] = s
+    flat, skin, one, two, three = x.reshape(-1), out.reshape(-1), uint64(1), uint64(2), uint64(3)
+    nodes, weights, width = bind_node.reshape(-1), bind_weight.reshape(-1), uint64(bind_node.shape[1])
+    for p in range(uint64(len(bind_node))):
+        s0, s1, s2 = 0.0, 0.0, 0.0
+        for k in range(width * p, width * (p + one)):
+            w, n = weights[k], three * uint64(nodes[k])
+            s0, s1, s2 = s0 + w * flat[n], s1 + w * flat[n + one], s2 + w * flat[n + two]
+        skin[three * p], skin[three * p + one], skin[three * p + two] = s0, s1, s2
 
 
 @njit(cache=True, nogil=True)
@@ -128,7 +130,7 @@ def _grown(ids, kind, gap, count, size):
 
 @njit(cache=True, nogil=True)
 def within_reach(ids, kind, gap, centre, allowance):
-    """Which relations (k,) bool can come within their gap, of points up to ``allowance`` (n,) m from ``centre`` (n, 3)."""
+    """Which relations (k,) bool can come within their gap: points may be ``allowance`` (n,) m from ``centre`` (n, 3)."""
     near = np.empty(len(ids), np.bool_)
     w, v = np.empty(4), np.empty(3)
     for e in range(len(ids)):

@@ -159,11 +159,9 @@ def limit_motion(stage, ids, kind, gap, distance, pushes, x, moving, bind_node, 
 
     Relations that push (``pushes``) are met first, as they nearly always bound the others too.
     ``distance`` (relations,) is where they stand now, at skin points ``x``.  ``ease`` (nodes,) is each
-    node's compliance, ``body`` (nodes,) its body, ``skin_move`` (n, 3) scratch whose still points
-    are zero; at return it holds the skin's motion.
+    node's compliance, ``body`` (nodes,) its body, ``skin_move`` (n, 3) the motion of the skin, kept up to date.
     FREE: nothing stood in the way.  DEFLECTED.  HELD_BACK: at least one body was, as a whole.
     """
-    carry(move, bind_node, bind_weight, skin_move)
     m = len(ids)
     if m == 0:
         return FREE

@@ -14,15 +14,17 @@ from numba import float32, njit, prange, uint64
 
 
 @njit(cache=True, nogil=True, fastmath={"contract"})
-def gather_blocks_range(lo, hi, source, ptr, item, flip, out):
-    """Sum per-octahedron blocks ``source`` (·, 9) into matrix blocks lo .. hi of ``out`` (nnz, 9)."""
+def gather_blocks_range(lo, hi, source, upper, mirror, ptr, item, flip, out):
+    """Sum per-octahedron blocks ``source`` (·, 9) into matrix blocks of ``out`` (nnz, 9): ``upper`` lo .. hi of them.
+
+    The matrix is symmetric: each goes, turned over, into its mirror image too.
+    """
     parts, flat, nine = source.reshape(-1), out.reshape(-1), uint64(9)
     one, two, three, four, five = uint64(1), uint64(2), uint64(3), uint64(4), uint64(5)
-    six, seven, eight = uint64(6), uint64(7), uint64(8)
+    six, seven, eight, none = uint64(6), uint64(7), uint64(8), float32(0.0)
     for k in range(uint64(lo), uint64(hi)):
-        a0, a1, a2, a4, a5, a8 = float32(0), float32(0), float32(0), float32(0), float32(0), float32(0)
-        a3, a6, a7, b1, b2, b3 = float32(0), float32(0), float32(0), float32(0), float32(0), float32(0)
-        b5, b6, b7 = float32(0), float32(0), float32(0)
+        a0, a1, a2, a3, a4, a5, a6, a7, a8 = none, none, none, none, none, none, none, none, none
+        b1, b2, b3, b5, b6, b7 = none, none, none, none, none, none
         for e in range(uint64(ptr[k]), uint64(ptr[k + one])):
             s = nine * uint64(item[e])
             a0, a4, a8 = a0 + parts[s], a4 + parts[s + four], a8 + parts[s + eight]
@@ -32,17 +34,19 @@ def gather_blocks_range(lo, hi, source, ptr, item, flip, out):
             else:
                 a1, a2, a3 = a1 + parts[s + one], a2 + parts[s + two], a3 + parts[s + three]
                 a5, a6, a7 = a5 + parts[s + five], a6 + parts[s + six], a7 + parts[s + seven]
-        q = nine * k
-        flat[q], flat[q + one], flat[q + two] = a0, a1 + b3, a2 + b6
-        flat[q + three], flat[q + four], flat[q + five] = a3 + b1, a4, a5 + b7
-        flat[q + six], flat[q + seven], flat[q + eight] = a6 + b2, a7 + b5, a8
+        a1, a2, a3, a5, a6, a7 = a1 + b3, a2 + b6, a3 + b1, a5 + b7, a6 + b2, a7 + b5
+        m, q = nine * uint64(mirror[k]), nine * uint64(upper[k])
+        flat[m], flat[m + one], flat[m + two], flat[m + three], flat[m + four] = a0, a3, a6, a1, a4
+        flat[m + five], flat[m + six], flat[m + seven], flat[m + eight] = a7, a2, a5, a8
+        flat[q], flat[q + one], flat[q + two], flat[q + three], flat[q + four] = a0, a1, a2, a3, a4
+        flat[q + five], flat[q + six], flat[q + seven], flat[q + eight] = a5, a6, a7, a8
 
 
 @njit(cache=True, nogil=True, parallel=True)
-def gather_blocks(chunks, source, ptr, item, flip, out):
-    n = len(out)
+def gather_blocks(chunks, source, upper, mirror, ptr, item, flip, out):
+    n = len(upper)
     for c in prange(chunks):
-        gather_blocks_range(c * n // chunks, (c + 1) * n // chunks, source, ptr, item, flip, out)
+        gather_blocks_range(c * n // chunks, (c + 1) * n // chunks, source, upper, mirror, ptr, item, flip, out)
 
 
 @njit(cache=True, nogil=True, fastmath={"contract"})
@@ -137,7 +141,8 @@ def diagonal_inverse(diagonal, blocks, stretch, inertia, pair_ptr, pair_node, pa
         r = free[i] / (a * c0 + b * c1 + c * c2)
         flat[q], flat[q + uint64(1)], flat[q + uint64(2)] = c0 * r, (c * h - b * k_) * r, (b * f - c * e_) * r
         flat[q + uint64(3)], flat[q + four], flat[q + uint64(5)] = c1 * r, (a * k_ - c * g) * r, (c * d - a * f) * r
-        flat[q + uint64(6)], flat[q + uint64(7)], flat[q + uint64(8)] = c2 * r, (b * g - a * h) * r, (a * e_ - b * d) * r
+        flat[q + uint64(6)], flat[q + uint64(7)] = c2 * r, (b * g - a * h) * r
+        flat[q + uint64(8)] = (a * e_ - b * d) * r
 
 
 @njit(cache=True, nogil=True)
@@ -223,16 +228,26 @@ def coarse_factor(elastic, pair_ptr, pair_node, pair_coef, normal, kn, kf, free,
                 count += 1
             for u in range(4):
                 weight[at, u] += pair_coef[k] * mode[i, u]
+        x, y, z, along, across = normal[e, 0], normal[e, 1], normal[e, 2], kn[e] - kf[e], kf[e]
+        xx, xy, xz = along * x * x + across, along * x * y, along * x * z
+        yy, yz, zz = along * y * y + across, along * y * z, along * z * z + across
         for s in range(count):
             for t in range(count):
+                if touched[t] > touched[s]:         # only the lower half is read
+                    continue
                 for u in range(4):
+                    row, column = 12 * touched[s] + 3 * u, 12 * touched[t]
                     for v in range(4):
-                        w = weight[s, u] * weight[t, v]
-                        row, column = 12 * touched[s] + 3 * u, 12 * touched[t] + 3 * v
-                        for i in range(3):
-                            out[row + i, column + i] += w * kf[e]
-                            for j in range(3):
-                                out[row + i, column + j] += w * (kn[e] - kf[e]) * normal[e, i] * normal[e, j]
+                        w, c = weight[s, u] * weight[t, v], column + 3 * v
+                        out[row, c] += w * xx
+                        out[row, c + 1] += w * xy
+                        out[row, c + 2] += w * xz
+                        out[row + 1, c] += w * xy
+                        out[row + 1, c + 1] += w * yy
+                        out[row + 1, c + 2] += w * yz
+                        out[row + 2, c] += w * xz
+                        out[row + 2, c + 1] += w * yz
+                        out[row + 2, c + 2] += w * zz
     for j in range(n):
         s = out[j, j]
         floor = 1e-12 * s + 1e-300          # modes that held nodes removed: keep the factor finite

@@ -17,6 +17,14 @@ def inertia_energy(inertia, x, target):
 
 
 @njit(cache=True, nogil=True)
+def add_inertia_force(inertia, x, target, out):
+    """Gradient of that energy, N, added to ``out`` (n, 3)."""
+    for i in range(len(inertia)):
+        for a in range(3):
+            out[i, a] += inertia[i] * (x[i, a] - target[i, a])
+
+
+@njit(cache=True, nogil=True)
 def without_mean(x, origin, first, out):
     """x - origin less each body's mean of it, into ``out`` (n, 3) float32; body k owns first[k] .. first[k+1].
 

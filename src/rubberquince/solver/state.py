@@ -36,4 +36,5 @@ class State:
 
     @staticmethod
     def unpacked(row: np.ndarray) -> "State":
-        return State(*row[:-1].reshape(6, -1, 3).copy(), bool(row[-1]))
+        x, v, x_before, v_before, apart_at, own_at = row[:-1].reshape(6, -1, 3).copy()
+        return State(x, v, x_before, v_before, apart_at, own_at, bool(row[-1]))

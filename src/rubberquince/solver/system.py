@@ -59,11 +59,11 @@ class ElasticSystem:
         """Stiffness blocks at node positions ``x`` (n, 3)."""
         tables = (st.GRADIENT32, st.DOTS32, st.CROSSES32, st.TET_PAIRS, st.SLOT, st.PAIRS, self._oct_blocks)
         pattern = self._world.pattern
-        sums = (self._oct_blocks.reshape(-1, 9), pattern.block_ptr, pattern.block_item, pattern.block_flip,
-                self.blocks)
+        sums = (self._oct_blocks.reshape(-1, 9), pattern.upper, pattern.mirror, pattern.block_ptr,
+                pattern.block_item, pattern.block_flip, self.blocks)
         if self.chunks == 1:
             st.hessian_range(0, len(self._world.octahedra.axis), x, *self._material()[:-1], *tables)
-            linear.gather_blocks_range(0, len(self.blocks), *sums)
+            linear.gather_blocks_range(0, len(pattern.upper), *sums)
         else:
             st.hessian_all(self.chunks, x, *self._material()[:-1], *tables)
             linear.gather_blocks(self.chunks, *sums)

@@ -20,11 +20,15 @@ OWN_BOUNCE = -1.0            # no number for the bounce: what bodies are made of
 
 @dataclass(eq=False)
 class Pattern:
-    """Where the 3x3 blocks of octahedra go: block rows, and for each block the parts it sums."""
+    """Where the 3x3 blocks of octahedra go: block rows, and for each block on or above the diagonal, its number
+    (``upper``), that of its mirror image, and the parts it sums.
+    """
 
     row_ptr: np.ndarray
     col: np.ndarray
     diagonal: np.ndarray
+    upper: np.ndarray
+    mirror: np.ndarray
     block_ptr: np.ndarray
     block_item: np.ndarray
     block_flip: np.ndarray
@@ -34,25 +38,22 @@ class Pattern:
 
 def make_pattern(corner: np.ndarray, n: int) -> Pattern:
     """Pattern of the matrix that octahedra with corners (o, 6) give over ``n`` nodes."""
-    octs = len(corner)
     a, b = corner[:, PAIRS[:, 0]].reshape(-1), corner[:, PAIRS[:, 1]].reshape(-1)
-    item = np.arange(octs * len(PAIRS))
-    off = np.tile(PAIRS[:, 0] != PAIRS[:, 1], octs)
-    row, column = np.concatenate([a, b[off]]), np.concatenate([b, a[off]])
-    item = np.concatenate([item, item[off]])
-    flip = np.concatenate([np.zeros(len(a), bool), np.ones(int(off.sum()), bool)])
-    kept = (row >= 0) & (column >= 0)
-    key = row[kept].astype(np.int64) * n + column[kept]
-    order = np.argsort(key, kind="stable")
-    unique, first = np.unique(key[order], return_index=True)
+    kept = np.flatnonzero((a >= 0) & (b >= 0))
+    key = np.minimum(a, b)[kept].astype(np.int64) * n + np.maximum(a, b)[kept]
+    order = kept[np.argsort(key, kind="stable")]
+    above, first = np.unique(np.sort(key), return_index=True)
+    below = above % n * n + above // n
+    unique = np.union1d(above, below)
     rows, col = unique // n, unique % n
     flat = corner.reshape(-1)
     node_order = np.argsort(flat, kind="stable")
     node_order = node_order[flat[node_order] >= 0]
     return Pattern(
         row_ptr=np.searchsorted(rows, np.arange(n + 1)).astype(np.uint64), col=col.astype(np.uint64),
-        diagonal=np.flatnonzero(rows == col), block_ptr=np.append(first, len(key)),
-        block_item=item[kept][order], block_flip=flip[kept][order],
+        diagonal=np.flatnonzero(rows == col), upper=np.searchsorted(unique, above),
+        mirror=np.searchsorted(unique, below), block_ptr=np.append(first, len(key)),
+        block_item=order, block_flip=(a > b)[order],
         node_ptr=np.searchsorted(flat[node_order], np.arange(n + 1)), node_item=node_order)
 
 

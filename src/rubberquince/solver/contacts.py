@@ -1,0 +1,165 @@
+"""Where skins are, what of them touches, and how far nodes may move for it."""
+
+from dataclasses import replace
+
+import numpy as np
+
+from rubberquince.kernels import contact as ct
+from rubberquince.kernels.limit import FREE, HELD_BACK, SAFE, is_safe, limit_motion
+from rubberquince.solver.state import State
+from rubberquince.solver.touching import Kept, Touching
+from rubberquince.solver.world import World
+
+MOST_SHORTENINGS = 24
+MOST_WIDENINGS = 4          # of the balls that a deflected motion may leave
+NOWHERE = np.zeros((0, 3))
+
+
+class Contacts:
+    """The contact of a world's skins.  Places and motions are those of its nodes, (n, 3) m."""
+
+    def __init__(self, world: World) -> None:
+        self._world = world
+        self.touching = Touching(world)
+        self.skin = world.skin.points.copy()
+        self._carried = NOWHERE                         # of which nodes it is the skin
+        self._move = np.zeros_like(self.skin)
+        self._pushes, self._distance = np.zeros(0, bool), np.zeros(0)
+        self._chosen = (NOWHERE, NOWHERE)               # for which nodes and lists
+
+    def carry(self, x: np.ndarray) -> np.ndarray:
+        """Skin points (points, 3) m of nodes at ``x``."""
+        if self._carried is not x:
+            skin, self._carried = self._world.skin, x
+            ct.carry(x, skin.bind_node, skin.bind_weight, self.skin)
+        return self.skin
+
+    def _ahead(self, x: np.ndarray, move: np.ndarray) -> np.ndarray:
+        """The skin after ``move`` from ``x``; ``_move`` is its motion."""
+        skin = self._world.skin
+        ct.carry(move, skin.bind_node, skin.bind_weight, self._move)
+        return self.carry(x) + self._move
+
+    # --- lists ----------------------------------------------------------------------------------------
+
+    def begin(self, state: State, fps: float) -> State:
+        """The state at the start of a frame, with lists of what is close that depend on it and on nothing else."""
+        apart_at, own_at = state.apart_at, state.own_at
+        if self._world.outside_only.any():
+            self.touching.look_inside(self.carry(state.x))
+            self.touching.apart.made_at, apart_at = None, state.x
+        self.touching.drop()
+        made = [(self.touching.apart, apart_at), (self.touching.own, own_at)]
+        for kept, at in made:
+            self._make_at(kept, at)
+        ahead = self.carry(state.x + state.v / fps)
+        last = [kept.holds(ahead) for kept, _ in made]
+        now = self.carry(state.x)
+        last = [long and kept.holds(now) for long, (kept, _) in zip(last, made)]
+        apart_at, own_at = (at if long else state.x for long, (_, at) in zip(last, made))
+        self._make_at(self.touching.apart, apart_at)
+        self._make_at(self.touching.own, own_at)
+        return replace(state, apart_at=apart_at, own_at=own_at)
+
+    def end(self, state: State) -> State:
+        """The state at the end of a frame: lists that were made on the way are to be made anew."""
+        apart_at, own_at = self.touching.apart.made_at, self.touching.own.made_at
+        return replace(state, apart_at=state.x if apart_at is None else apart_at,
+                       own_at=state.x if own_at is None else own_at)
+
+    def _make_at(self, kept: Kept, at: np.ndarray) -> None:
+        if kept.made_at is not at:
+            kept.make(self.carry(at))
+            kept.made_at = at
+
+    def _lists(self) -> tuple[np.ndarray, ...]:
+        return self.touching.ids, self.touching.kind, self.touching.gap, self._pushes
+
+    def choose(self, x: np.ndarray) -> None:
+        """Which relations push at ``x``, and their distances."""
+        t = self.touching
+        if self._chosen[0] is x and self._chosen[1] is t.ids:
+            return
+        self._chosen = (x, t.ids)
+        self._pushes, self._distance = np.zeros(len(t.ids), bool), np.zeros(len(t.ids))
+        ct.choose(t.ids, t.kind, t.gap, self.carry(x), self._world.skin.moving, self._distance, self._pushes)
+
+    def touches(self, x: np.ndarray, move: np.ndarray) -> np.ndarray:
+        """Which solids (bodies,) bool are nearer to something than the gap; the lists then hold for ``move`` too."""
+        w, t = self._world, self.touching
+        ahead = self._ahead(x, move)
+        t.cover(self.skin, ahead)
+        self.choose(x)
+        near = self._pushes & (self._distance < t.gap)
+        first, last = t.ids[near, 0], t.ids[near, 3]
+        touches = np.zeros(len(w.gap), bool)
+        touches[w.skin.piece[first]] = True
+        touches[w.skin.piece[last[last >= 0]]] = True
+        return touches[: w.solids]
+
+    def deepest(self, x: np.ndarray) -> np.ndarray:
+        """For each solid, the part of a gap that its deepest contact uses up: 0 = clear, 1 = touching."""
+        w, t = self._world, self.touching
+        t.cover(self.carry(x))
+        depth = np.zeros(len(w.gap))
+        ct.deepest(t.ids, t.kind, t.gap, self.skin, w.skin.piece, w.skin.moving, depth)
+        return depth[: w.solids]
+
+    # --- forces ---------------------------------------------------------------------------------------
+
+    def energy(self, x: np.ndarray, stiffness: np.ndarray) -> float:
+        """J, with ``stiffness`` (points,) N/m, of what pushes."""
+        return ct.contact_energy(*self._lists(), self.carry(x), self._world.skin.moving, stiffness)
+
+    def pairs(self, x: np.ndarray, stiffness: np.ndarray) -> tuple[np.ndarray, ...]:
+        """What pushes at ``x``; see kernels.contact.active_pairs."""
+        w, skin = self._world, self._world.skin
+        self.touching.cover(self.carry(x))
+        self.choose(x)
+        return ct.active_pairs(*self._lists(), self.skin, skin.moving, stiffness, skin.bind_node, skin.bind_weight,
+                               skin.piece, w.friction, w.ground_friction)
+
+    # --- motion ---------------------------------------------------------------------------------------
+
+    def limit(self, stage: int, x: np.ndarray, move: np.ndarray, ease: np.ndarray) -> int:
+        """Bound ``move`` in place; returns how it had to, as kernels.limit does, with ``ease`` (n,) m/N."""
+        t, wanted = self.touching, move.copy()
+        reach = [self._ahead(x, move)]
+        for attempt in range(MOST_WIDENINGS):
+            t.cover(self.skin, *reach)
+            self.choose(x)
+            result = self._limit_once(stage, move, ease)
+            ahead = self.skin + self._move
+            if result == FREE or t.holds(ahead):
+                return result
+            reach.append(ahead)             # deflected to where nothing was listed: look again
+            if attempt < MOST_WIDENINGS - 1:
+                move[:] = wanted
+                self._ahead(x, move)
+        for _ in range(MOST_SHORTENINGS):
+            if t.holds(self._ahead(x, move)):
+                break
+            move *= 0.5
+        else:
+            move[:] = 0.0
+            self._ahead(x, move)
+        self._limit_once(SAFE, move, ease)
+        return HELD_BACK
+
+    def shorten(self, x: np.ndarray, move: np.ndarray) -> None:
+        """Halve ``move`` as a whole, in place, until it brings nothing too near: it keeps its direction."""
+        skin, t = self._world.skin, self.touching
+        for _ in range(MOST_SHORTENINGS):
+            ahead = self._ahead(x, move)
+            t.cover(self.skin, ahead)
+            self.choose(x)
+            if is_safe(t.ids, t.kind, t.gap, self._distance, self.skin, skin.moving, skin.bind_node, len(move),
+                       self._move):
+                return
+            move *= 0.5
+        move[:] = 0.0
+
+    def _limit_once(self, stage: int, move: np.ndarray, ease: np.ndarray) -> int:
+        skin, t = self._world.skin, self.touching
+        return limit_motion(stage, t.ids, t.kind, t.gap, self._distance, self._pushes, self.skin, skin.moving,
+                            skin.bind_node, skin.bind_weight, self._world.node_body, ease, move, self._move)
