@@ -7,8 +7,38 @@ import pint
 
 from rubberquince.errors import ValueTextError
 
-_registry: pint.UnitRegistry = pint.UnitRegistry()
-_registry.define("percent_ = 0.01 = %")
+# Only what artists type: reading pint's whole list takes half a second at every start.
+_DEFINITIONS = """
+    milli- = 1e-3 = m-
+    centi- = 1e-2 = c-
+    deci- = 1e-1 = d-
+    micro- = 1e-6 = µ-
+    kilo- = 1e3 = k-
+    mega- = 1e6 = M-
+    giga- = 1e9 = G-
+    meter = [length] = m = metre
+    kilogram = [mass] = kg
+    second = [time] = s = sec
+    gram = 1e-3 * kilogram = g
+    tonne = 1e3 * kilogram = t
+    pound = 0.45359237 * kilogram = lb
+    ounce = pound / 16 = oz
+    inch = 0.0254 * meter = in
+    foot = 12 * inch = ft = feet
+    yard = 3 * foot = yd
+    minute = 60 * second = min
+    newton = kilogram * meter / second ** 2 = N
+    pascal = newton / meter ** 2 = Pa
+    bar = 1e5 * pascal
+    psi = 4.4482216152605 * newton / inch ** 2
+    liter = 1e-3 * meter ** 3 = l = L = litre
+    radian = [] = rad
+    degree = 3.141592653589793 / 180 * radian = deg
+    percent_ = 0.01
+""".strip().splitlines()
+_registry: pint.UnitRegistry = pint.UnitRegistry(None)
+for _line in _DEFINITIONS:
+    _registry.define(_line.strip())
 _NUMBER = r"[+-]?(?:\d+[.,]?\d*|[.,]\d+)(?:[eE][+-]?\d+)?"
 _PATTERN = re.compile(rf"^\s*({_NUMBER})(?:\s*/\s*(\d+[.,]?\d*))?\s*([^\d\s][^\s]*(?:\s?[²³/*][^\s]*)?)?\s*$")
 _SHORT = {'"': "inch", "'": "foot", "°": "degree", "%": "percent_", "kg/m³": "kg/m**3", "m/s²": "m/s**2",

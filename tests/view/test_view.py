@@ -8,17 +8,17 @@ from hypothesis import strategies as st
 from rubberquince.demos import harvest_fair
 from rubberquince.document.bodies import piece_points, unit_mesh
 from rubberquince.document.scene import Place, Scene, changed
-from rubberquince.kernels.ray import nearest_hit
 from rubberquince.shapes import primitives
 from rubberquince.shapes.polymesh import is_closed
-from rubberquince.view.body import Body, split_at_sharp_edges
+from rubberquince.shapes.rays import nearest_hit
+from rubberquince.view.body import Body, corners_of, split_at_sharp_edges, vertex_normals
 from rubberquince.view.camera import Camera
 from rubberquince.view.cells import cell_surfaces, outside
 from rubberquince.view.handles import Drag, handles_of, slide, under_pointer
-from rubberquince.view.picking import skin_stretch, vertex_normals
 from rubberquince.view.portrait import portrait
 from rubberquince.view.renderer import Renderer
 from rubberquince.view.stage import Stage
+from rubberquince.view.stretch import skin_stretch
 from scenes import ball, slab, small_scene
 
 SIZE = (400, 300)
@@ -81,8 +81,7 @@ def test_the_nearest_piece_is_picked():
 def test_normals_of_a_ball_point_outwards():
     mesh = primitives.sphere(32, 16)
     points = mesh.points.astype(np.float32)
-    normals = np.empty_like(points)
-    vertex_normals(points, mesh.triangles, normals)
+    normals = vertex_normals(points, mesh.triangles, corners_of(mesh.triangles, len(points)))
     outward = points / np.linalg.norm(points, axis=1, keepdims=True)
     assert (normals * outward).sum(axis=1).min() > 0.99
 

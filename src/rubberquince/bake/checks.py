@@ -10,9 +10,9 @@ from rubberquince.document.bodies import Meshes, piece_points, piece_triangles, 
 from rubberquince.document.remaking import with_holes_closed
 from rubberquince.document.scene import BlockShape, Piece, Scene, SheetShape, changed
 from rubberquince.errors import ShapeError
-from rubberquince.kernels.ray import nearest_hit
 from rubberquince.shapes.lattice import cells_about
 from rubberquince.shapes.polymesh import PolyMesh, is_closed
+from rubberquince.shapes.rays import nearest_hits
 from rubberquince.shapes.repair import holes
 
 LEAST_DEPTH = 1e-4          # m: less is touching, not overlapping
@@ -137,8 +137,7 @@ def _thickness(points: np.ndarray, triangles: np.ndarray) -> tuple[float, np.nda
     area = np.linalg.norm(inward, axis=1)
     inward /= np.maximum(area, 1e-300)[:, None]
     reach = np.ptp(points, axis=0).max()
-    through = np.array([nearest_hit(points, triangles, start, along)
-                        for start, along in zip(middle + 1e-6 * reach * inward, inward)])
+    through = nearest_hits(points, triangles, middle + 1e-6 * reach * inward, inward)
     order = np.argsort(through)
     thin = order[np.searchsorted(np.cumsum(area[order]), 0.1 * area.sum())]
     return float(through[thin]), middle[thin]

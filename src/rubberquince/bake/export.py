@@ -41,11 +41,10 @@ def export_frame(path: Path, scene: Scene, meshes: Meshes, skin: np.ndarray | No
     write(path, moving + still)
 
 
-def export_run(path: Path, scene: Scene, meshes: Meshes, cache: FrameCache, first: int, last: int,
-               stopped: Callable[[], bool] = lambda: False) -> int:
+def export_run(path: Path, scene: Scene, meshes: Meshes, cache: FrameCache, first: int, last: int) -> int:
     """Frames first .. last as USD, GLB, or a file a frame (OBJ, PLY).  Returns how many.
 
-    Raises ExportError when one is not baked, or ``stopped()`` on the way.
+    Raises ExportError when one is not baked.
     """
     suffix = path.suffix.lower()
     if suffix not in RUN_SUFFIXES:
@@ -54,8 +53,6 @@ def export_run(path: Path, scene: Scene, meshes: Meshes, cache: FrameCache, firs
 
     def frames() -> Iterator[tuple[int, list[np.ndarray]]]:
         for number in range(first, last + 1):
-            if stopped():
-                raise ExportError(f"The export was stopped; “{path.name}” was not written.")
             skin = cache.skin(number)
             if skin is None:
                 raise ExportError(f"Frame {number} is not baked; bake {first} – {last} first.")
@@ -77,7 +74,7 @@ def _write_sequence(path: Path, still: list[Exported], moving: list[Exported],
             file = path.with_name(f"{path.stem}.{number:0{max(digits, 4)}d}{path.suffix}")
             FRAME_WRITERS[path.suffix.lower()](file, [e.moved(p) for e, p in zip(moving, points)] + still)
             written.append(file)
-    except ExportError:
+    except BaseException:                   # also when the process is told to end
         for file in written:
             file.unlink(missing_ok=True)
         raise

@@ -3,7 +3,6 @@
 from pathlib import Path
 
 import numpy as np
-import trimesh
 
 from rubberquince import __version__
 from rubberquince.exchange.writing import Exported, Split, identifier, whole_file
@@ -68,5 +67,11 @@ def write_stl(path: Path, pieces: list[Exported]) -> None:
     points = np.concatenate([piece.points for piece in pieces])
     first = np.cumsum([0, *(len(piece.points) for piece in pieces)])
     triangles = np.concatenate([piece.mesh.triangles + at for piece, at in zip(pieces, first)])
+    record = np.zeros(len(triangles), np.dtype([("normal", "<f4", 3), ("corner", "<f4", (3, 3)), ("free", "<u2")]))
+    corner = points[triangles]
+    normal = np.cross(corner[:, 1] - corner[:, 0], corner[:, 2] - corner[:, 0])
+    record["normal"] = normal / np.maximum(np.linalg.norm(normal, axis=1, keepdims=True), 1e-300)
+    record["corner"] = corner
+    header = MADE_BY.encode().ljust(80, b" ") + np.array(len(triangles), "<u4").tobytes()
     with whole_file(path) as part:
-        part.write_bytes(trimesh.exchange.stl.export_stl(trimesh.Trimesh(points, triangles, process=False)))
+        part.write_bytes(header + record.tobytes())

@@ -1,9 +1,6 @@
 """Bring a mesh file in: read it in a guarded process, repair it, guess its unit."""
 
-import subprocess
-import sys
 import tempfile
-import time
 from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
@@ -11,7 +8,7 @@ from pathlib import Path
 import numpy as np
 
 from rubberquince.errors import ShapeError
-from rubberquince.exchange.reader import REFUSED
+from rubberquince.exchange.apart import REFUSED, EndedError, run_apart
 from rubberquince.shapes.polymesh import PolyMesh, is_closed
 from rubberquince.shapes.primitives import unit_and_size
 from rubberquince.shapes.repair import repaired
@@ -51,25 +48,14 @@ def import_mesh(path: Path, stopped: Callable[[], bool] = lambda: False) -> Impo
 def _read_guarded(path: Path, stopped: Callable[[], bool]) -> PolyMesh:
     with tempfile.TemporaryDirectory() as folder:
         target = Path(folder) / "mesh.npz"
-        with subprocess.Popen([sys.executable, "-m", "rubberquince.exchange.reader", str(path), str(target)],
-                              stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, text=True) as reader:
-            said = _wait(reader, path, stopped)
-        if reader.returncode == REFUSED and said.strip():
-            raise ShapeError(said.strip().splitlines()[-1])
-        if reader.returncode or not target.exists():
+        try:
+            code, said = run_apart("rubberquince.exchange.reader", [str(path), str(target)], stopped, MOST_SECONDS)
+        except EndedError as ended:
+            why = "was stopped" if ended.stopped else "took longer than a minute and was given up"
+            raise ShapeError(f"Reading “{path.name}” {why}; the scene is as it was.") from None
+        if code == REFUSED and said:
+            raise ShapeError(said)
+        if code or not target.exists():
             raise ShapeError(f"“{path.name}” cannot be read: it is damaged or too large.")
         with np.load(target, allow_pickle=False) as arrays:
             return PolyMesh(**{name: arrays[name] for name in arrays.files})
-
-
-def _wait(reader: subprocess.Popen[str], path: Path, stopped: Callable[[], bool]) -> str:
-    """What the reader said; it is ended when it takes too long or is not wanted any more."""
-    end = time.monotonic() + MOST_SECONDS
-    while True:
-        try:
-            return reader.communicate(timeout=0.1)[0]
-        except subprocess.TimeoutExpired:
-            if stopped() or time.monotonic() > end:
-                reader.kill()
-                why = "was stopped" if stopped() else "took longer than a minute and was given up"
-                raise ShapeError(f"Reading “{path.name}” {why}; the scene is as it was.") from None

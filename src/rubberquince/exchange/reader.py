@@ -17,10 +17,10 @@ import trimesh
 from pxr import Tf, Usd, UsdGeom
 
 from rubberquince.errors import ShapeError
+from rubberquince.exchange.apart import REFUSED
 from rubberquince.shapes.polymesh import PolyMesh
 
 MOST_MEMORY = 6 * 1024 ** 3
-REFUSED = 3
 _NO_UVS = np.zeros((0, 2), np.float32)
 NO_NUMBER = re.compile(rb"^\s*v\s[^\n]*(nan|inf)", re.IGNORECASE | re.MULTILINE)     # read as 0 otherwise
 

@@ -28,11 +28,17 @@ class SolverProcess:
         self._jobs = 0
         self._closing = False
         self._lock = threading.Lock()
-        self._start()
+        self._process: subprocess.Popen[bytes] | None = None
 
     @property
     def pid(self) -> int:
-        return self._process.pid
+        """0 before it was woken."""
+        return self._process.pid if self._process else 0
+
+    def wake(self) -> None:
+        """Start the process if it was not yet: its coming up takes a processor for some seconds."""
+        if self._process is None:
+            self._start()
 
     def _start(self) -> None:
         key = secrets.token_bytes(16)
@@ -49,6 +55,7 @@ class SolverProcess:
 
     def _listen(self, listener: Listener) -> None:
         process = self._process
+        assert process is not None
         try:
             with listener:
                 self._connection: Connection = listener.accept()
@@ -70,12 +77,14 @@ class SolverProcess:
 
     def run(self, scene: Scene, meshes: Meshes, folder: Path, last: int) -> int:
         """Start computing; returns the job's number, which its events bear."""
+        self.wake()
         self._stop.clear()
         self._jobs += 1
         self._send(p.Run(self._jobs, scene, dict(meshes), str(folder), last))
         return self._jobs
 
     def change(self, scene: Scene) -> None:
+        """Change values of the running job."""
         self._send(p.Change(scene))
 
     def stop(self) -> None:
@@ -84,7 +93,8 @@ class SolverProcess:
 
     def end(self) -> None:
         """End a process that does not answer; it is started anew and Died is reported."""
-        self._process.kill()
+        if self._process:
+            self._process.kill()
 
     def ring(self, ready: p.Ready) -> Ring:
         return Ring(Path(ready.ring), ready.points, create=False)
@@ -92,11 +102,12 @@ class SolverProcess:
     def close(self) -> None:
         self._closing = True
         self._stop.set()
-        self._send(p.Quit())
-        try:
-            self._process.wait(2.0)
-        except subprocess.TimeoutExpired:
-            self._process.kill()
-            self._process.wait()
-        self._thread.join(2.0)
+        if self._process:
+            self._send(p.Quit())
+            try:
+                self._process.wait(2.0)
+            except subprocess.TimeoutExpired:
+                self._process.kill()
+                self._process.wait()
+            self._thread.join(2.0)
         self._folder.cleanup()

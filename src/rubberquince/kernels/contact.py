@@ -130,7 +130,7 @@ def _grown(ids, kind, gap, count, size):
 
 @njit(cache=True, nogil=True)
 def within_reach(ids, kind, gap, centre, allowance):
-    """Which relations (k,) bool can come within their gap: points may be ``allowance`` (n,) m from ``centre`` (n, 3)."""
+    """Which relations (k,) bool can come within their gap; points may be ``allowance`` (n,) from ``centre`` (n, 3)."""
     near = np.empty(len(ids), np.bool_)
     w, v = np.empty(4), np.empty(3)
     for e in range(len(ids)):

@@ -15,8 +15,8 @@ from scipy.spatial import cKDTree
 
 from rubberquince.errors import ShapeError
 from rubberquince.kernels.elasticity import TETS, octahedron_corners
-from rubberquince.kernels.ray import nearest_hit
 from rubberquince.shapes.polymesh import volume
+from rubberquince.shapes.rays import nearest_hits
 
 REACH = 0.56                 # a cell's farthest corner from its centroid, in cube edges, rounded up
 LEAST_FILL = 1e-3
@@ -216,5 +216,4 @@ def thickness_samples(points: np.ndarray, triangles: np.ndarray) -> tuple[np.nda
     some = np.unique(np.searchsorted(passed, (np.arange(MOST_RAYS) + 0.5) / MOST_RAYS * passed[-1]))
     where, along = ((a + b + c) / 3)[some], inward[some] / np.maximum(area[some], 1e-300)[:, None]
     lift = 1e-6 * np.ptp(points, axis=0).max()
-    return where, np.array([nearest_hit(points, triangles, start, way)
-                            for start, way in zip(where + lift * along, along)])
+    return where, nearest_hits(points, triangles, where + lift * along, along)

@@ -7,11 +7,8 @@ import sys
 import time
 from functools import partial
 
-import numpy as np
-
 from rubberquince.bake.assemble import assemble
 from rubberquince.bake.prime import prime, small_scene
-from rubberquince.kernels.ray import nearest_hit
 from rubberquince.shapes import primitives
 from rubberquince.solver.stepper import Stepper
 from rubberquince.view.body import Body
@@ -22,7 +19,6 @@ def warm_view() -> None:
     body = Body(mesh, (1.0, 1.0, 1.0))
     body.place(mesh.points)
     body.tint_by_stretch()
-    nearest_hit(body.points, body.plain_triangles, np.array([0.0, 0.0, 5.0]), np.array([0.0, 0.0, -1.0]))
 
 
 def warm_threads() -> None:

@@ -6,9 +6,8 @@ from pathlib import Path
 import numpy as np
 from PySide6.QtWidgets import QWidget
 
-from rubberquince.bake.cache import FrameCache
-from rubberquince.bake.export import export_frame, export_run
 from rubberquince.errors import QuinceError
+from rubberquince.jobs.exporting import FrameOrder, RunOrder, export_apart
 from rubberquince.ui.bench import Bench
 from rubberquince.ui.chores import awake
 from rubberquince.ui.dialogs import FileDialogs
@@ -30,30 +29,30 @@ class Handing:
         path = path or self._dialogs.to_save(f"Export frame {frame}", FRAME_KINDS)
         if path is None:
             return
-        scene, meshes = self._bench.scene, self._bench.document.meshes
+        scene = self._bench.scene
         skins = self._runner.skins(frame) if frame != scene.run.first else None
-        try:
-            skin = np.concatenate(list(skins.values())) if skins else None
-            awake(self._window, f"Writing “{path.name}”", lambda _: export_frame(path, scene, meshes, skin))
-        except QuinceError as error:
-            self._bench.say(str(error))
-            return
-        self._bench.say(f"Frame {frame} is in “{path.name}”.", False)
+        skin = np.concatenate(list(skins.values())) if skins else None
+        if self._carried_out(FrameOrder(path, scene, self._bench.document.meshes, skin)):
+            self._bench.say(f"Frame {frame} is in “{path.name}”.", False)
 
     def export_run(self, path: Path | None = None) -> None:
         """The whole range."""
         run, store = self._bench.scene.run, self._runner.store
-        cache = FrameCache.reader(store.folder) if store else None
-        if cache is None or not self._runner.good_up_to(run.last):
+        if store is None or not self._runner.good_up_to(run.last):
             self._bench.say(f"The frames {run.first} – {run.last} are not all baked and up to date; press Bake first.")
             return
         path = path or self._dialogs.to_save("Export the run", RUN_KINDS)
         if path is None:
             return
+        count = self._carried_out(RunOrder(path, self._bench.scene, self._bench.document.meshes, store.folder,
+                                           run.first, run.last))
+        if count:
+            self._bench.say(f"{count} frames are in “{path.name}”.", False)
+
+    def _carried_out(self, order: FrameOrder | RunOrder) -> int:
+        """How many frames were written; what went wrong is said."""
         try:
-            count = awake(self._window, f"Writing “{path.name}”", partial(
-                export_run, path, self._bench.scene, self._bench.document.meshes, cache, run.first, run.last))
+            return awake(self._window, f"Writing “{order.path.name}”", partial(export_apart, order))
         except QuinceError as error:
             self._bench.say(str(error))
-            return
-        self._bench.say(f"{count} frames are in “{path.name}”.", False)
+            return 0

@@ -59,6 +59,10 @@ class Runner(QObject):
             self._keyed, self._key = self._bench.scene, run_key(self._bench.scene)
         return self._key
 
+    def wake(self) -> None:
+        """Have the solver process come up."""
+        self._process.wake()
+
     # --- commands -------------------------------------------------------------------------------------
 
     def compute(self, last: int) -> None:

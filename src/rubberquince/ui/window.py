@@ -4,7 +4,7 @@ from functools import partial
 from pathlib import Path
 
 import numpy as np
-from PySide6.QtCore import QSettings, Qt
+from PySide6.QtCore import QSettings, Qt, QTimer
 from PySide6.QtGui import QCloseEvent, QKeySequence
 from PySide6.QtWidgets import QLabel, QMainWindow, QWidget
 
@@ -187,6 +187,7 @@ class MainWindow(QMainWindow):
         self.view_zone.frame_solids()
         self.checks.refresh()
         self.view_zone.view.setFocus()      # so that keys mean playing, not typing
+        QTimer.singleShot(0, self.runner.wake)      # when there is something to see
 
     def closeEvent(self, event: QCloseEvent) -> None:
         if not self.files.may_leave():

@@ -4,11 +4,11 @@ from functools import lru_cache
 from itertools import count
 
 import numpy as np
-from scipy.sparse import coo_array
+from scipy.sparse import coo_array, csr_array
 from scipy.sparse.csgraph import connected_components
 
 from rubberquince.shapes.polymesh import PolyMesh
-from rubberquince.view.picking import skin_stretch, vertex_normals
+from rubberquince.view.stretch import skin_stretch
 
 _versions = count()                 # never the same for two bodies, nor for two places of one
 SHARP = np.cos(np.radians(42.0))    # faces that meet at more than this keep their edge
@@ -41,16 +41,35 @@ def split_at_sharp_edges(points: np.ndarray, triangles: np.ndarray) -> tuple[np.
     return source, group.reshape(-1, 3).astype(np.int32)
 
 
+def corners_of(triangles: np.ndarray, points: int) -> csr_array:
+    """(points, triangles): 1 where a point is a corner of a triangle."""
+    ones, number = np.ones(3 * len(triangles), np.float32), np.repeat(np.arange(len(triangles)), 3)
+    return coo_array((ones, (triangles.reshape(-1), number)), shape=(points, len(triangles))).tocsr()
+
+
+def vertex_normals(points: np.ndarray, triangles: np.ndarray, corners: csr_array) -> np.ndarray:
+    """Unit normals (n, 3) float32 of ``points`` (n, 3) float32, by area-weighted sums over ``triangles``.
+
+    ``corners`` is what corners_of says.  A sum that needs no compiled kernel: loading the first takes a second,
+    and the first picture should not wait for it.
+    """
+    a = points[triangles[:, 0]]
+    summed = corners @ np.cross(points[triangles[:, 1]] - a, points[triangles[:, 2]] - a)
+    length = np.sqrt(np.einsum("ni,ni->n", summed, summed))[:, None]
+    return np.where(length > 0.0, summed / np.maximum(length, 1e-30), np.array([0.0, 1.0, 0.0], np.float32))
+
+
 @lru_cache(maxsize=32)
-def _split(mesh: PolyMesh, size: tuple[float, float, float]) -> tuple[np.ndarray, np.ndarray]:
-    return split_at_sharp_edges(mesh.points * np.array(size), mesh.triangles)
+def _split(mesh: PolyMesh, size: tuple[float, float, float]) -> tuple[np.ndarray, np.ndarray, csr_array]:
+    source, triangles = split_at_sharp_edges(mesh.points * np.array(size), mesh.triangles)
+    return source, triangles, corners_of(triangles, len(source))
 
 
 class Body:
     """What the renderer draws of a piece.  ``vertices`` (n, 7) float32: place, normal, tint value."""
 
     def __init__(self, mesh: PolyMesh, size: tuple[float, float, float]) -> None:
-        self.source, self.triangles = _split(mesh, size)
+        self.source, self.triangles, self._corners = _split(mesh, size)
         self.plain_triangles = mesh.triangles
         self.vertices = np.zeros((len(self.source), 7), np.float32)
         self.points = np.zeros((0, 3), np.float32)
@@ -65,9 +84,8 @@ class Body:
         """Move to ``points`` (n, 3) m."""
         self.points = np.ascontiguousarray(points, np.float32)
         drawn = np.ascontiguousarray(self.points[self.source])
-        normals = np.empty_like(drawn)
-        vertex_normals(drawn, self.triangles, normals)
-        self.vertices[:, :3], self.vertices[:, 3:6] = drawn, normals
+        self.vertices[:, :3] = drawn
+        self.vertices[:, 3:6] = vertex_normals(drawn, self.triangles, self._corners)
         self._bounds = self.points.min(axis=0).astype(float), self.points.max(axis=0).astype(float)
         self.version = next(_versions)
 

@@ -8,7 +8,7 @@ import numpy as np
 from rubberquince.document.bodies import Meshes, piece_points, unit_mesh
 from rubberquince.document.scene import Piece, Scene
 from rubberquince.errors import ShapeError
-from rubberquince.kernels.ray import nearest_hit
+from rubberquince.shapes.rays import nearest_hit
 from rubberquince.view.body import Body
 
 Display = Literal["smooth", "cells", "stretch"]

@@ -21,7 +21,7 @@ from PySide6.QtWidgets import QWidget
 
 from rubberquince.document.scene import Place
 from rubberquince.errors import QuinceError
-from rubberquince.kernels.ray import nearest_hit
+from rubberquince.shapes.rays import nearest_hit
 from rubberquince.view.camera import Camera
 from rubberquince.view.handles import AXES, Drag, Handle, handles_of, slide, under_pointer
 from rubberquince.view.renderer import Renderer

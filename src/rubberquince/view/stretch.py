@@ -1,28 +1,7 @@
-"""What shading needs of a skin in every frame.  Serial: the window has little to do."""
+"""How much a skin is stretched, for showing it.  Serial: the window has little to do."""
 
 import numpy as np
 from numba import njit
-
-
-@njit(cache=True, nogil=True)
-def vertex_normals(points: np.ndarray, triangles: np.ndarray, normals: np.ndarray) -> None:
-    """Unit normals (n, 3) float32 of ``points`` (n, 3) float32, by area-weighted sums over ``triangles``."""
-    normals[:] = 0.0
-    for t in range(len(triangles)):
-        a, b, c = triangles[t]
-        e0, e1, e2 = (points[b, 0] - points[a, 0], points[b, 1] - points[a, 1], points[b, 2] - points[a, 2])
-        f0, f1, f2 = (points[c, 0] - points[a, 0], points[c, 1] - points[a, 1], points[c, 2] - points[a, 2])
-        n0, n1, n2 = e1 * f2 - e2 * f1, e2 * f0 - e0 * f2, e0 * f1 - e1 * f0
-        for corner in (a, b, c):
-            normals[corner, 0] += n0
-            normals[corner, 1] += n1
-            normals[corner, 2] += n2
-    for k in range(len(normals)):
-        length = np.sqrt(normals[k, 0] ** 2 + normals[k, 1] ** 2 + normals[k, 2] ** 2)
-        if length > 0.0:
-            normals[k] /= length
-        else:
-            normals[k, 1] = 1.0
 
 
 @njit(cache=True, nogil=True)
