@@ -25,6 +25,7 @@ from rubberquince.document.scene import Piece, Place, Scene, changed
 from rubberquince.document.storage import save_scene
 from rubberquince.errors import ExportError, RunError
 from rubberquince.exchange.reader import READERS, read_obj
+from rubberquince.jobs.exporting import RunOrder, export_apart
 from rubberquince.solver.stepper import Stepper
 from scenes import ball, slab, small_scene
 
@@ -360,8 +361,12 @@ def test_what_cannot_be_exported_says_why(tmp_path):
     cache = FrameCache.reader(tmp_path / "c")
     with pytest.raises(ExportError, match="Frame 4 is not baked"):
         export.export_run(tmp_path / "run.usdc", scene, {}, cache, 1, 5)
+    with pytest.raises(ExportError, match="Frame 4 is not baked"):
+        export_apart(RunOrder(tmp_path / "run.usdc", scene, {}, tmp_path / "c", 3, 5), lambda: False)
     with pytest.raises(ExportError, match="export was stopped"):
-        export.export_run(tmp_path / "run.usdc", scene, {}, cache, 1, 3, stopped=lambda: True)
+        export_apart(RunOrder(tmp_path / "run.usdc", scene, {}, tmp_path / "c", 1, 3), lambda: True)
+    with pytest.raises(ExportError, match="frames are gone"):
+        export_apart(RunOrder(tmp_path / "run.usdc", scene, {}, tmp_path / "elsewhere", 1, 3), lambda: False)
     assert sorted(f.name for f in tmp_path.iterdir()) == ["c"]
     with pytest.raises(ExportError, match="not a name for a run"):
         export.export_run(tmp_path / "run.abc", scene, {}, cache, 1, 3)

@@ -58,6 +58,20 @@ def test_comes_back_as_high_as_its_bounce_says(quality, bounce):
     np.testing.assert_allclose(np.sqrt(heights[-2] / drop), bounce, atol=drag)
 
 
+@pytest.mark.parametrize("quality", list(QUALITIES))
+def test_two_that_meet_keep_their_momentum(quality):
+    ball = make_solid(BALL, (0.1, 0.1, 0.1), 4, (-0.06, 0.3, 0), FIRM, Touch(1e-3, 0.4))
+    block = make_solid(primitives.block((4, 4, 4)), (0.1, 0.1, 0.1), 4, (0.06, 0.31, 0.01), JELLY, Touch(1e-3, 0.4))
+    stepper = Stepper(RunSpec([ball, block], [], gravity=0.0, ground=None, quality=QUALITIES[quality]))
+    left, mass = stepper.world.node_body == 0, stepper.world.mass
+    stepper.state.v[left, 0], stepper.state.v[~left, 0] = 0.8, -0.5
+    before, size = mass @ stepper.state.v, mass @ np.abs(stepper.state.v[:, 0])
+    for _ in range(12):
+        stepper.frame()
+    assert mass[left] @ stepper.state.v[left, 0] < 0.3 * mass[left].sum()       # they did meet
+    np.testing.assert_allclose(mass @ stepper.state.v, before, atol=1e-6 * size)
+
+
 def test_a_bounce_keeps_the_momentum_of_both():
     balls = [make_solid(BALL, (0.1, 0.1, 0.1), 4, (x, 0.5, 0), FIRM, Touch(1e-3, 0.5, 0.6)) for x in (-0.08, 0.08)]
     stepper = Stepper(RunSpec(balls, [], gravity=0.0, ground=None))

@@ -13,6 +13,7 @@ from rubberquince.solver.system import NO_PAIRS, ElasticSystem
 
 GOOD = QUALITIES["good"]
 FOOT = 0.02                 # m, of the tower that is held
+FIRM = 10.0                 # times the contact stiffness of the run: from here on a rebound changes by a hundredth
 
 
 def tower(halves):
@@ -75,12 +76,14 @@ def test_a_wobble_halves_in_the_time_it_was_told():
     np.testing.assert_allclose(np.log(2) / decay, 0.4, rtol=0.2)       # the foot that is held is not quite the usual
 
 
-def explicit_fall(stepper, seconds, step):
-    """Heights of the centre at frames of 1/24 s, by symplectic Euler with the same energies (Hairer et al. 2006)."""
+def explicit_fall(stepper, stiffness, seconds, step):
+    """Heights of the centre at frames of 1/24 s, by symplectic Euler with the same energies (Hairer et al. 2006).
+
+    The contact ``stiffness``, N/m, is so high that the fall does not depend on it.
+    """
     world, system, skin = stepper.world, ElasticSystem(stepper.world), stepper.world.skin
     x, v = stepper.state.x.copy(), stepper.state.v.copy()
     slope, mass, heights = np.empty_like(x), world.mass[:, None], []
-    stiffness = stepper._weights[True].contact
     every = round(1 / 24 / step)
     for k in range(round(seconds / step)):
         system.gradient(x, slope)
@@ -95,8 +98,8 @@ def explicit_fall(stepper, seconds, step):
     return np.array(heights)
 
 
-@pytest.mark.parametrize("speed", [1.2, 1.5])
-def test_a_rebound_is_that_of_a_fine_explicit_run(speed):
+@pytest.mark.parametrize("speed, apart", [(1.2, 3e-3), (1.35, 6e-3), (1.5, 7e-3)])
+def test_a_rebound_is_that_of_a_fine_explicit_run(speed, apart):
     ball = make_solid(primitives.sphere(20, 10), (0.1, 0.1, 0.1), 4, (0, 0.06, 0), Material(20e3, 0.42, 1000.0, 0.0),
                       Touch(1e-3, 0.0))
     stepper = Stepper(RunSpec([ball], [], quality=GOOD))
@@ -108,12 +111,11 @@ def test_a_rebound_is_that_of_a_fine_explicit_run(speed):
         heights.append(stepper.world.mass @ stepper.state.x[:, 1] / stepper.world.mass.sum())
     other = Stepper(RunSpec([ball], [], quality=GOOD))
     other.restore(start)
-    other._weights = stepper._weights
-    expected = explicit_fall(other, 6 / 24, 1 / 24 / 3200)
+    expected = explicit_fall(other, FIRM * stepper._weights[False].contact, 6 / 24, 1 / 24 / 3200)
     top, low = expected.max(), 0.051                   # where it comes back to, and where it would touch
     assert top > low + 0.02
     np.testing.assert_allclose(np.sqrt((max(heights) - low) / (top - low)), 1.0, atol=0.05)
-    assert np.sqrt(((heights - expected) ** 2).mean()) < 3e-3
+    assert np.sqrt(((heights - expected) ** 2).mean()) < apart
 
 
 @pytest.mark.parametrize("poisson, least", [(0.495, 0.99), (0.3, 0.0)])

@@ -28,6 +28,7 @@ class SolverProcess:
         self._jobs = 0
         self._closing = False
         self._lock = threading.Lock()
+        self._waiting: list[p.Command] = []
         self._process: subprocess.Popen[bytes] | None = None
 
     @property
@@ -50,6 +51,7 @@ class SolverProcess:
         self._process.stdin.write(key.hex().encode() + b"\n")
         self._process.stdin.close()
         self._ready = threading.Event()
+        self._waiting.clear()
         self._thread = threading.Thread(target=self._listen, args=(listener,), name="solver link", daemon=True)
         self._thread.start()
 
@@ -59,7 +61,11 @@ class SolverProcess:
         try:
             with listener:
                 self._connection: Connection = listener.accept()
-            self._ready.set()
+            with self._lock:
+                for command in self._waiting:
+                    self._connection.send(command)
+                self._waiting.clear()
+                self._ready.set()
             while True:
                 self._on_event(self._connection.recv())
         except (EOFError, OSError, ConnectionError):
@@ -70,10 +76,11 @@ class SolverProcess:
                 self._on_event(p.Died(job))
 
     def _send(self, command: p.Command) -> None:
-        if not self._ready.wait(30.0):
-            return
         with self._lock, suppress(OSError):         # the listening thread notices and starts anew
-            self._connection.send(command)
+            if self._ready.is_set():
+                self._connection.send(command)
+            else:                                   # still coming up: nobody waits for that
+                self._waiting.append(command)
 
     def run(self, scene: Scene, meshes: Meshes, folder: Path, last: int) -> int:
         """Start computing; returns the job's number, which its events bear."""

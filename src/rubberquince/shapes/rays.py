@@ -3,18 +3,24 @@
 import igl
 import numpy as np
 
+LEAST_SIDE = 1e-2           # of a usual triangle: igl overlooks triangles whose sides are below a thousandth
+
 
 def nearest_hits(points: np.ndarray, triangles: np.ndarray, origins: np.ndarray, along: np.ndarray) -> np.ndarray:
     """Distance (rays,) along each ray, in lengths of ``along``, to the nearest triangle; inf when it meets none.
 
     points (n, 3), triangles (t, 3); origins, along (rays, 3).
     """
-    v, f = np.ascontiguousarray(points, float), np.ascontiguousarray(triangles, np.int64)
+    f = np.ascontiguousarray(triangles, np.int64)
     if not len(f):
         return np.full(len(origins), np.inf)
-    met = [igl.ray_mesh_intersect(np.ascontiguousarray(start, float), np.ascontiguousarray(way, float), v, f)
-           for start, way in zip(origins, along)]
-    return np.array([min((hit[1] for hit in hits if hit[1] > 0.0), default=np.inf) for hits in met])
+    v, length = np.ascontiguousarray(points, float), np.linalg.norm(along, axis=1)
+    a, b, c = (v[f[:, k]] for k in range(3))
+    unit = LEAST_SIDE * np.sqrt(np.median(np.linalg.norm(np.cross(b - a, c - a), axis=1))) or 1.0
+    v, starts, ways = v / unit, np.asarray(origins, float) / unit, along / np.maximum(length, 1e-300)[:, None]
+    met = [igl.ray_mesh_intersect(start, way, v, f) for start, way in zip(starts, ways)]
+    distance = np.array([min((hit[1] for hit in hits if hit[1] > 0.0), default=np.inf) for hits in met])
+    return distance * unit / np.maximum(length, 1e-300)
 
 
 def nearest_hit(points: np.ndarray, triangles: np.ndarray, origin: np.ndarray, along: np.ndarray) -> float:

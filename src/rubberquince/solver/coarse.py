@@ -2,7 +2,7 @@
 
 import numpy as np
 
-from rubberquince.kernels import linear
+from rubberquince.kernels.coarse import coarse_elastic
 from rubberquince.kernels.straying import fit_isometry
 from rubberquince.solver.world import World
 
@@ -26,8 +26,8 @@ class CoarseSpace:
         zero, one, pattern = np.zeros(len(world.mass)), np.ones(len(world.mass)), world.pattern
         rows = (pattern.row_ptr, pattern.col, blocks)
         space = (world.free, world.aggregate, world.mode)
-        linear.coarse_elastic(*rows, one, zero, *space, self._elastic)
-        linear.coarse_elastic(*rows, zero, world.mass, *space, self._inertial)
+        coarse_elastic(*rows, one, zero, *space, self._elastic)
+        coarse_elastic(*rows, zero, world.mass, *space, self._inertial)
 
     def lay(self, x: np.ndarray, stretch: np.ndarray, inertia: np.ndarray) -> None:
         """Make the matrix for nodes at ``x`` (n, 3), m; stretch and inertia (n,) as in kernels.linear."""

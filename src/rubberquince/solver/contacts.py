@@ -3,6 +3,8 @@
 from dataclasses import replace
 
 import numpy as np
+from scipy.sparse import coo_array
+from scipy.sparse.csgraph import connected_components
 
 from rubberquince.kernels import contact as ct
 from rubberquince.kernels.limit import FREE, HELD_BACK, SAFE, is_safe, limit_motion
@@ -104,6 +106,22 @@ class Contacts:
         depth = np.zeros(len(w.gap))
         ct.deepest(t.ids, t.kind, t.gap, self.skin, w.skin.piece, w.skin.moving, depth)
         return depth[: w.solids]
+
+    def adrift(self, *ends: np.ndarray) -> list[np.ndarray]:
+        """Solids (numbers) that are near each other and near nothing that stands still or is held, by groups.
+
+        With ``ends``, also on the way from the first of these places to the second.
+        """
+        self.touching.cover(*[self.carry(end).copy() for end in ends])
+        w, ids = self._world, self.touching.ids
+        still = w.solids                    # whatever stands still counts as one more body
+        first = np.minimum(w.skin.piece[ids[:, 0]], still)
+        last = np.where(ids[:, 3] >= 0, np.minimum(w.skin.piece[ids[:, 3]], still), still)
+        held = np.unique(w.node_body[w.free == 0.0])
+        one, two = np.concatenate([first, held]), np.concatenate([last, np.full(len(held), still)])
+        graph = coo_array((np.ones(len(one), bool), (one, two)), shape=(still + 1, still + 1))
+        _, group = connected_components(graph, directed=False)
+        return [np.flatnonzero(group[:-1] == number) for number in np.unique(group[:-1]) if number != group[-1]]
 
     # --- forces ---------------------------------------------------------------------------------------
 

@@ -168,22 +168,37 @@ class Stepper:
         self.system.prepare(state.x, scheme.weights.stretch, scheme.weights.inertia)
         place, cut = self._predict(scheme)
         cut = cut or bool(self._bounces)
+        deflected = False
         for iteration in range(quality.iterations):
             if self._stop():
                 raise Stopped
             if iteration and quality.refresh == "step":
                 self.system.assemble(place.x)
             before = place.x
-            place, short, done = self._newton(place, scheme)
+            place, short, deflected, done = self._newton(place, scheme)
             cut = cut or short
             if done or np.abs(place.x - before).max() < SETTLED * self._finest:
                 break
-        v = (place.x - state.x) / h
+        x = self._balanced(place.x, scheme) if deflected else place.x
+        v = (x - state.x) / h
         if lasting and not cut:
-            v = scheme.weights.rate * (place.x - scheme.origin)
+            v = scheme.weights.rate * (x - scheme.origin)
         for bounce in self._bounces:
             bounce.part(v)
-        self.state = replace(state, x=place.x, v=v, x_before=state.x, v_before=state.v, restart=cut)
+        self.state = replace(state, x=x, v=v, x_before=state.x, v_before=state.v, restart=cut)
+
+    def _balanced(self, x: np.ndarray, scheme: _Scheme) -> np.ndarray:
+        """``x`` with bodies that only touch each other shifted as one, so that they keep their momentum.
+
+        What deflects bodies from each other knows what gives way where, not what weighs how much.
+        """
+        shifted, groups = x.copy(), self.contacts.adrift()
+        for bodies in groups:
+            mine = np.isin(self.world.node_body, bodies)
+            weight = scheme.weights.inertia[mine]
+            shifted[mine] += weight @ (scheme.target[mine] - x[mine]) / weight.sum()
+        alone = [tuple(bodies) for bodies in groups] == [tuple(bodies) for bodies in self.contacts.adrift(x, shifted)]
+        return shifted if alone else x      # else they would come near something
 
     def _weigh(self, h: float, lasting: bool) -> _Weights:
         """Weights of BDF2 (Gear 1971) when ``lasting``, else of implicit Euler, in steps of ``h``, s."""
@@ -229,11 +244,11 @@ class Stepper:
                 return ahead, held_back
         return stay, False
 
-    def _newton(self, at: _Place, scheme: _Scheme) -> tuple[_Place, bool, bool]:
+    def _newton(self, at: _Place, scheme: _Scheme) -> tuple[_Place, bool, bool, bool]:
         """One Newton step with line search.
 
-        Returns where it leads, whether it had to be cut, and whether the energy fell as its quadratic model said:
-        then another step would change nothing that counts.
+        Returns where it leads, whether it had to be cut, whether it was limited at all, and whether the energy fell
+        as its quadratic model said: then another step would change nothing that counts.
         """
         x = at.x
         ptr, node, coef, normal, curve, force, grip = self.contacts.pairs(x, scheme.weights.contact)
@@ -263,7 +278,8 @@ class Stepper:
         cut = limited == HELD_BACK or halved
         self.effort = Effort(self.effort.newton + 1, self.effort.linear + iterations, self.effort.cuts + cut)
         as_told = abs(gained - expected) <= self.quality.tolerance * expected + scheme.rounding
-        return there, cut, as_told and not limited and not halved
+        limited = bool(limited) or halved
+        return there, cut, limited, as_told and not limited
 
     def _search(self, at: _Place, move: np.ndarray, scheme: _Scheme,
                 friction: tuple[np.ndarray, ...]) -> tuple[_Place, float, bool]:

@@ -7,6 +7,7 @@ import numpy as np
 from rubberquince.kernels import elasticity as el
 from rubberquince.kernels import linear
 from rubberquince.kernels import stiffness as st
+from rubberquince.kernels.coarse import coarse_factor
 from rubberquince.solver.coarse import CoarseSpace
 from rubberquince.solver.world import World
 
@@ -107,7 +108,7 @@ class ElasticSystem:
         """Solve for the move (n, 3), m, under ``force`` (n, 3), N; returns it and the iterations."""
         w, pattern = self._world, self._world.pattern
         rows = (pattern.row_ptr, pattern.col, self.blocks, stretch, inertia)
-        linear.coarse_factor(self._coarse.matrix, *pairs, w.free, w.aggregate, w.mode, self._factor)
+        coarse_factor(self._coarse.matrix, *pairs, w.free, w.aggregate, w.mode, self._factor)
         linear.diagonal_inverse(pattern.diagonal, self.blocks, stretch, inertia, *pairs, w.free, self._inverse)
         move = np.empty_like(force)
         iterations = linear.conjugate_gradients(
