@@ -31,6 +31,7 @@ from rubberquince.view.stage import Stage
 
 JELLY = Material(4200.0, 0.445, 1050.0, 0.35)
 MOST_PRODUCTS, MOST_OVER_C, MOST_GROWTH, MOST_BAKE = 90.0, 1.2, 1.1, 1.1
+PRODUCTS = 20                   # timed after each frame
 VIEW_SIZE = (732, 540)          # px of the view in a window of 1280x800
 
 
@@ -69,12 +70,21 @@ def frame_times(stepper: Stepper, frames: int) -> np.ndarray:
     return np.array(times[2:])
 
 
-def product_time(stepper: Stepper) -> float:
-    system, n = stepper.system, len(stepper.world.mass)
-    pattern = stepper.world.pattern
+def frames_and_products(stepper: Stepper, frames: int) -> tuple[np.ndarray, np.ndarray]:
+    """Seconds of each frame, and of one product in the moment after it: the machine changes its pace meanwhile."""
+    system, n, pattern = stepper.system, len(stepper.world.mass), stepper.world.pattern
     rows = (pattern.row_ptr, pattern.col, system.blocks, np.ones(n), np.ones(n), np.ones((n, 3), np.float32),
             np.empty((n, 3), np.float32))
-    return best(lambda: linear.product_all(system.chunks, *rows))
+    times, products = [], []
+    for _ in range(frames):
+        began = time.perf_counter()
+        stepper.frame()
+        middle = time.perf_counter()
+        for _ in range(PRODUCTS):
+            linear.product_all(system.chunks, *rows)
+        times.append(middle - began)
+        products.append((time.perf_counter() - middle) / PRODUCTS)
+    return np.array(times[2:]), np.array(products[2:])
 
 
 def against_c(stepper: Stepper) -> list[tuple[str, float]]:
@@ -140,9 +150,8 @@ def pictures_a_second() -> float:
 
 def main() -> int:
     stepper = dome(20_000)
-    times = frame_times(stepper, 26)
-    product = product_time(stepper)
-    frame = float(np.median(times))
+    times, products = frames_and_products(stepper, 26)
+    over_product = float(np.median(times / products))
     sizes = (5_000, 20_000, 80_000)
     steady = [float(np.median(frame_times(dome(size), 14))) for size in sizes]
     growth = float(np.polyfit(np.log(sizes), np.log(steady), 1)[0])
@@ -150,16 +159,16 @@ def main() -> int:
     bake = bake_over_solving()
     print(f"Machine: {platform.processor() or platform.machine()}, Python {platform.python_version()}\n")
     print("| what | measured | bar |\n|---|---|---|")
-    print(f"| {stepper.world.cells} tetrahedra at draft, median frame | {frame * 1e3:.1f} ms | 27 ms, reported |")
+    print(f"| {stepper.world.cells} tetrahedra at draft, median frame | {np.median(times) * 1e3:.1f} ms | 27 ms, reported |")
     print(f"| the slowest of its frames | {times.max() * 1e3:.1f} ms | reported |")
-    print(f"| one block matrix-vector product of it | {product * 1e3:.3f} ms | reported |")
-    print(f"| frame over product | {frame / product:.0f} | ≤ {MOST_PRODUCTS:.0f} |")
+    print(f"| one block matrix-vector product of it | {np.median(products) * 1e3:.3f} ms | reported |")
+    print(f"| frame over product | {over_product:.0f} | ≤ {MOST_PRODUCTS:.0f} |")
     print(f"| growth of cost, {sizes[0]} to {sizes[-1]} tetrahedra | n^{growth:.2f} | ≤ n^{MOST_GROWTH} |")
     for name, ratio in kernels:
         print(f"| {name} over the same C | {ratio:.2f} | ≤ {MOST_OVER_C} |")
     print(f"| bake over solving alone | {bake:.2f} | ≤ {MOST_BAKE} |")
     print(f"| pictures of the demo at {VIEW_SIZE[0]}x{VIEW_SIZE[1]} | {pictures_a_second():.0f} a second | reported |")
-    late = [frame / product > MOST_PRODUCTS, growth > MOST_GROWTH, bake > MOST_BAKE,
+    late = [over_product > MOST_PRODUCTS, growth > MOST_GROWTH, bake > MOST_BAKE,
             *(ratio > MOST_OVER_C for _, ratio in kernels)]
     return int("--assert" in sys.argv and any(late))
 
