@@ -85,7 +85,7 @@ def build_lattice(points: np.ndarray, triangles: np.ndarray, cell: float) -> Lat
         weight = filled_weight[kept, t] * (fill[kept, t] * cell ** 3 / 12)[:, None]
         np.add.at(share, corner[kept][:, tet], weight)
     share *= abs(volume(points, triangles)) / share.sum()
-    bind_node, bind_weight = _bind(points, nodes, corner, fill)
+    bind_node, bind_weight = bind_points(points, nodes, corner, fill)
     return Lattice(nodes, corner, axis, fill, _thickness_scale(nodes, corner, points, triangles, cell),
                    share, cell, bind_node, bind_weight)
 
@@ -180,7 +180,7 @@ def _largest_parts(n: int, corner: np.ndarray, axis: np.ndarray, fill: np.ndarra
     return corner[keep], axis[keep], fill[keep], weight[keep]
 
 
-def _bind(points: np.ndarray, nodes: np.ndarray, corner: np.ndarray,
+def bind_points(points: np.ndarray, nodes: np.ndarray, corner: np.ndarray,
           fill: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     """The cell that holds each point, or the nearest one, and the point's barycentric weights in it."""
     tets = corner[:, TETS][fill > 0]
