@@ -79,3 +79,9 @@ def test_the_first_frequency_is_that_of_the_body_at_any_cells(results, name):
 def test_the_sag_is_that_of_the_body_at_any_cells(results, name, share):
     for across, (_, sag, _) in zip(CELLS, results[name]):
         np.testing.assert_allclose(sag, REFERENCES[name]["sag"], rtol=share, err_msg=f"{across} cells")
+
+
+def test_the_formula_makes_closed_bodies():
+    for name, counts in COUNTS.items():
+        mesh, _ = shapes.skin(shapes.BODIES[name].place, counts)
+        assert volume(mesh.points, mesh.triangles) == pytest.approx(REFERENCES[name]["volume"], rel=0.01)
