@@ -81,6 +81,14 @@ def test_the_sag_is_that_of_the_body_at_any_cells(results, name, share):
         np.testing.assert_allclose(sag, REFERENCES[name]["sag"], rtol=share, err_msg=f"{across} cells")
 
 
+@pytest.mark.parametrize("name", list(COUNTS))
+def test_the_sag_converges_with_the_square_of_the_cells(results, name):
+    """Neither slower nor, as if by chance, faster: what three lattices have left of the way to the finest's."""
+    few, some, many = (sag for _, sag, _ in results[name])
+    a, b, c = (1 / across ** 2 for across in CELLS)
+    assert 0.8 < (few - many) / (some - many) / ((a - c) / (b - c)) < 1.25
+
+
 def test_the_formula_makes_closed_bodies():
     for name, counts in COUNTS.items():
         mesh, _ = shapes.skin(shapes.BODIES[name].place, counts)
