@@ -55,6 +55,40 @@ def _spread(part, at, own, mode, i, out):
 
 
 @njit(cache=True, nogil=True, fastmath={"contract", "reassoc"})
+def _factorise(out):
+    """The lower half of a symmetric matrix becomes its Cholesky factor, in place."""
+    n = len(out)
+    for j in range(n):
+        s = out[j, j]
+        floor = 1e-12 * s + 1e-300          # modes that held nodes removed: keep the factor finite
+        for k in range(j):
+            s -= out[j, k] * out[j, k]
+        d = np.sqrt(max(s, floor))
+        out[j, j] = d
+        for i in range(j + 1, n):
+            t = out[i, j]
+            for k in range(j):
+                t -= out[i, k] * out[j, k]
+            out[i, j] = t / d
+
+
+@njit(cache=True, nogil=True, fastmath={"contract"})
+def _substitute(factor, x):
+    """Solve with such a factor, in place of the right side ``x``."""
+    m = len(x)
+    for i in range(m):
+        s = x[i]
+        for k in range(i):
+            s -= factor[i, k] * x[k]
+        x[i] = s / factor[i, i]
+    for i in range(m - 1, -1, -1):
+        c = x[i] / factor[i, i]
+        x[i] = c
+        for k in range(i):
+            x[k] -= factor[i, k] * c
+
+
+@njit(cache=True, nogil=True, fastmath={"contract", "reassoc"})
 def coarse_factor(elastic, pair_ptr, pair_node, pair_coef, normal, kn, kf, free, aggregate, mode, out):
     """Cholesky factor (lower) of the coarse matrix with the contact part added, into ``out``."""
     n = len(elastic)
@@ -99,24 +133,13 @@ def coarse_factor(elastic, pair_ptr, pair_node, pair_coef, normal, kn, kf, free,
                         out[row + 2, c] += w * xz
                         out[row + 2, c + 1] += w * yz
                         out[row + 2, c + 2] += w * zz
-    for j in range(n):
-        s = out[j, j]
-        floor = 1e-12 * s + 1e-300          # modes that held nodes removed: keep the factor finite
-        for k in range(j):
-            s -= out[j, k] * out[j, k]
-        d = np.sqrt(max(s, floor))
-        out[j, j] = d
-        for i in range(j + 1, n):
-            t = out[i, j]
-            for k in range(j):
-                t -= out[i, k] * out[j, k]
-            out[i, j] = t / d
+    _factorise(out)
 
 
 @njit(cache=True, nogil=True, fastmath={"contract"})
 def solve_coarse(r, factor, part_ptr, part_node, mode, coarse):
     """(PᵀAP)⁻¹ Pᵀ r into ``coarse`` (12·aggregates,); see precondition."""
-    m, modes = len(coarse), mode.reshape(-1)
+    modes = mode.reshape(-1)
     one, two, three, four = uint64(1), uint64(2), uint64(3), uint64(4)
     for a in range(len(part_ptr) - 1):
         s00, s01, s02, s10, s11, s12 = 0.0, 0.0, 0.0, 0.0, 0.0, 0.0
@@ -132,29 +155,42 @@ def solve_coarse(r, factor, part_ptr, part_node, mode, coarse):
         own = coarse[12 * a:12 * a + 12]
         own[0], own[1], own[2], own[3], own[4], own[5] = s00, s01, s02, s10, s11, s12
         own[6], own[7], own[8], own[9], own[10], own[11] = s20, s21, s22, s30, s31, s32
-    for i in range(m):
-        s = coarse[i]
-        for k in range(i):
-            s -= factor[i, k] * coarse[k]
-        coarse[i] = s / factor[i, i]
-    for i in range(m - 1, -1, -1):
-        c = coarse[i] / factor[i, i]
-        coarse[i] = c
-        for k in range(i):
-            coarse[k] -= factor[i, k] * c
+    _substitute(factor, coarse)
 
 
-@njit(cache=True, nogil=True, fastmath={"contract"})
-def balance(r, factor, part_ptr, part_node, mode, coarse, out):
-    """out += P (PᵀAP)⁻¹ Pᵀ r: what is left of each body's balance of forces is met.
+@njit(cache=True, nogil=True)
+def balance(left, inertia, pair_ptr, pair_node, pair_coef, normal, kn, kf, body, loose, out):
+    """Shift each body as a whole, in ``out`` (n, 3) m, so that the forces ``left`` (n, 3) N on it come to nothing.
 
-    The coarse matrix is exact where it counts for that: stiffness does not resist shifts, and inertia and contact
-    are whole in it.  So an inexact solution keeps the momentum of bodies that push each other.
+    Only bodies that are ``loose`` (bodies,) bool, with no node held: stiffness does not resist their shifts, so
+    inertia and contact say all.  An inexact solution then still keeps the momentum of bodies that push each other.
     """
-    solve_coarse(r, factor, part_ptr, part_node, mode, coarse)
-    for a in range(len(part_ptr) - 1):
-        for k in range(part_ptr[a], part_ptr[a + 1]):
-            i = part_node[k]
-            for u in range(4):
-                for c in range(3):
-                    out[i, c] += mode[i, u] * coarse[12 * a + 3 * u + c]
+    size = 3 * len(loose)
+    matrix, shift, weight = np.zeros((size, size)), np.zeros(size), np.zeros(len(loose))
+    for i in range(len(left)):
+        if loose[body[i]]:
+            for a in range(3):
+                matrix[3 * body[i] + a, 3 * body[i] + a] += inertia[i]
+                shift[3 * body[i] + a] += left[i, a]
+    for e in range(len(kn)):
+        for k in range(pair_ptr[e], pair_ptr[e + 1]):
+            weight[body[pair_node[k]]] = 0.0
+        for k in range(pair_ptr[e], pair_ptr[e + 1]):
+            weight[body[pair_node[k]]] += pair_coef[k]
+        one, two = body[pair_node[pair_ptr[e]]], body[pair_node[pair_ptr[e + 1] - 1]]
+        for b in range(min(one, two), max(one, two) + 1, max(abs(one - two), 1)):
+            for c in range(min(one, two), max(one, two) + 1, max(abs(one - two), 1)):
+                if loose[b] and loose[c]:
+                    for i in range(3):
+                        matrix[3 * b + i, 3 * c + i] += weight[b] * weight[c] * kf[e]
+                        for j in range(3):
+                            matrix[3 * b + i, 3 * c + j] += (weight[b] * weight[c] * (kn[e] - kf[e])
+                                                             * normal[e, i] * normal[e, j])
+    for i in range(size):
+        if not loose[i // 3]:
+            matrix[i, i] = 1.0
+    _factorise(matrix)
+    _substitute(matrix, shift)
+    for i in range(len(left)):
+        for a in range(3):
+            out[i, a] += shift[3 * body[i] + a]

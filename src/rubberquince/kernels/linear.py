@@ -12,7 +12,7 @@ Without the coarse space the count of iterations grows with stiffness and with t
 import numpy as np
 from numba import float32, njit, prange, uint64
 
-from rubberquince.kernels.coarse import balance, solve_coarse
+from rubberquince.kernels.coarse import solve_coarse
 
 
 @njit(cache=True, nogil=True, fastmath={"contract"})
@@ -205,13 +205,13 @@ def _turn(z, grow, p):
 
 @njit(cache=True, nogil=True)
 def conjugate_gradients(chunks, rhs, tolerance, limit, row_ptr, col, blocks, stretch, inertia, pair_ptr, pair_node,
-                        pair_coef, normal, kn, kf, inverse, factor, part_ptr, part_node, mode, out):
+                        pair_coef, normal, kn, kf, inverse, factor, part_ptr, part_node, mode, out, left):
     """Solve A·out = rhs to a relative residual (in the preconditioned norm); returns the iterations.
 
     Parameters
     ----------
     rhs : (n, 3) float64, N.  out : (n, 3) float64, m, overwritten; held nodes stay at zero,
-    because the preconditioner gives them none of the residual.
+    because the preconditioner gives them none of the residual.  left : (n, 3) float64, N, what is left of it.
     """
     n = len(rhs)
     r, z = rhs.copy().reshape(-1), np.empty(3 * n)
@@ -241,7 +241,7 @@ def conjugate_gradients(chunks, rhs, tolerance, limit, row_ptr, col, blocks, str
         _turn(z, fresh / rz, flat_p)
         rz = fresh
         iterations += 1
-    balance(r, factor, part_ptr, part_node, mode, coarse, out)
+    left[:] = r.reshape(n, 3)
     return iterations
 
 

@@ -23,6 +23,7 @@ USUAL_FPS = 24.0            # fewer frames a second have more substeps each: a s
 MOST_HALVINGS = 12
 ROUNDING = 1e-7             # of the energy a step of gravity brings: a rise below is not one
 BOUNCE_TOLERANCE = 1e-3     # of the linear solver, where bodies are thrown back: what is left is lost momentum
+LEAP = 2.0                  # cells a Newton step may go, if the free motion goes less far: farther is never right
 SETTLED = 1e-5              # of a cell: a Newton step smaller than this is the last of its substep
 
 
@@ -268,6 +269,8 @@ class Stepper:
                                              tolerance)
         if not np.isfinite(move).all():
             move[:] = 0.0
+        leap = np.abs(move).max() / max(LEAP * self._finest, np.abs(scheme.target - self.state.x).max())
+        move /= max(leap, 1.0)
         wanted, friction = move.copy(), (ptr, node, coef, normal, grip)
         expected = -0.5 * float(np.vdot(slope, move))
         limited = self.contacts.limit(NEWTON, x, move, self.system.ease)
@@ -278,7 +281,7 @@ class Stepper:
         cut = limited == HELD_BACK or halved
         self.effort = Effort(self.effort.newton + 1, self.effort.linear + iterations, self.effort.cuts + cut)
         as_told = abs(gained - expected) <= self.quality.tolerance * expected + scheme.rounding
-        limited = bool(limited) or halved
+        limited = bool(limited) or halved or leap > 1.0
         return there, cut, limited, as_told and not limited
 
     def _search(self, at: _Place, move: np.ndarray, scheme: _Scheme,

@@ -7,7 +7,7 @@ import numpy as np
 from rubberquince.kernels import elasticity as el
 from rubberquince.kernels import linear
 from rubberquince.kernels import stiffness as st
-from rubberquince.kernels.coarse import coarse_factor
+from rubberquince.kernels.coarse import balance, coarse_factor
 from rubberquince.solver.coarse import CoarseSpace
 from rubberquince.solver.world import World
 
@@ -31,6 +31,8 @@ class ElasticSystem:
         self.blocks = np.zeros((len(world.pattern.col), 9), np.float32)
         self._inverse = np.zeros((n, 9))
         self.ease = np.zeros(n)
+        self._left = np.zeros((n, 3))
+        self._loose = np.bincount(world.node_body, world.free == 0.0, world.solids) == 0.0
         self.stiffen()
 
     def use_threads(self, threads: int) -> None:
@@ -113,5 +115,6 @@ class ElasticSystem:
         move = np.empty_like(force)
         iterations = linear.conjugate_gradients(
             self.chunks, force, tolerance, MOST_ITERATIONS, *rows, *pairs, self._inverse, self._factor,
-            self._coarse.part_ptr, self._coarse.part_node, self._coarse.mode, move)
+            self._coarse.part_ptr, self._coarse.part_node, self._coarse.mode, move, self._left)
+        balance(self._left, inertia, *pairs, w.node_body, self._loose, move)
         return move, iterations
