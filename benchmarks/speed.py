@@ -22,6 +22,7 @@ from rubberquince.document.bodies import unit_mesh
 from rubberquince.document.scene import changed
 from rubberquince.kernels import elasticity as el
 from rubberquince.kernels import linear
+from rubberquince.kernels.octahedron import GRADIENT, TETS
 from rubberquince.shapes.lattice import build_lattice
 from rubberquince.solver.specs import QUALITIES, Material, RunSpec, SolidSpec, Touch
 from rubberquince.solver.stepper import Stepper
@@ -99,7 +100,7 @@ def against_c(stepper: Stepper) -> list[tuple[str, float]]:
         world, system, x = stepper.world, stepper.system, stepper.state.x
         n, o, pattern = len(world.mass), world.octahedra, world.pattern
         p, y, ones = np.ones((n, 3), np.float32), np.empty((n, 3), np.float32), np.ones(n)
-        material = (o.lane_corner, o.axis, o.fill, o.mu, o.lam, o.inv, o.volume, el.TETS, el.GRADIENT)
+        material = (o.lane_corner, o.axis, o.fill, o.mu, o.lam, o.inv, o.volume, TETS, GRADIENT)
         forces, out = np.ones((len(o.corner) * 6, 3)), np.empty((n, 3))
         lists = (pattern.node_ptr, pattern.node_item)
         c.energy.restype = ctypes.c_double

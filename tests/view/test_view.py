@@ -11,14 +11,14 @@ from rubberquince.document.scene import Place, Scene, changed
 from rubberquince.shapes import primitives
 from rubberquince.shapes.polymesh import is_closed
 from rubberquince.shapes.rays import nearest_hit
-from rubberquince.view.body import Body, corners_of, split_at_sharp_edges, vertex_normals
+from rubberquince.view.body import Body, split_at_sharp_edges
 from rubberquince.view.camera import Camera
 from rubberquince.view.cells import cell_surfaces, outside
 from rubberquince.view.handles import Drag, handles_of, slide, under_pointer
 from rubberquince.view.portrait import portrait
 from rubberquince.view.renderer import Renderer
+from rubberquince.view.shading import corners_of, skin_stretch, vertex_normals
 from rubberquince.view.stage import Stage
-from rubberquince.view.stretch import skin_stretch
 from scenes import ball, slab, small_scene
 
 SIZE = (400, 300)
@@ -98,8 +98,8 @@ def test_a_block_keeps_its_edges_and_a_ball_is_smooth():
 @pytest.mark.parametrize("factor, value", [((1.2, 1.0, 1.0), 0.2), ((0.8, 1.0, 1.0), -0.2), ((1.0, 1.0, 1.0), 0.0)])
 def test_stretch_of_a_pulled_and_of_a_pressed_sheet(factor, value):
     sheet = np.array([[0, 0, 0], [1, 0, 0], [0, 1, 0], [1, 1, 0.0]], np.float32)
-    stretch = np.zeros(4, np.float32)
-    skin_stretch(sheet * np.array(factor, np.float32), sheet, np.array([[0, 1, 2], [1, 3, 2]], np.int32), stretch)
+    triangles = np.array([[0, 1, 2], [1, 3, 2]], np.int32)
+    stretch = skin_stretch(sheet * np.array(factor, np.float32), sheet, triangles, corners_of(triangles, 4))
     assert np.allclose(stretch, value, atol=1e-5)
 
 

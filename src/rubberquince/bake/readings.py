@@ -2,7 +2,8 @@
 
 import numpy as np
 
-from rubberquince.kernels.elasticity import GRADIENT, TETS, stretches
+from rubberquince.kernels.elasticity import stretches
+from rubberquince.kernels.octahedron import GRADIENT, TETS
 from rubberquince.shapes.polymesh import volume
 from rubberquince.solver.stepper import Stepper
 

@@ -10,18 +10,17 @@ from rubberquince.kernels.elasticity import (
     ALL,
     FAST,
     FILLED,
-    GRADIENT,
     INV,
     LAM,
     LANES,
     MEAN,
     MU,
     ROW,
-    TETS,
     WEIGHT,
     deform,
     load_corners,
 )
+from rubberquince.kernels.octahedron import GRADIENT, TETS
 
 PAIRS = np.array([[a, b] for a in range(6) for b in range(a, 6)])           # corners of an octahedron's blocks
 TET_PAIRS = np.array([[p, q] for p in range(4) for q in range(p, 4)])

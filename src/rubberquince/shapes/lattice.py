@@ -14,7 +14,7 @@ from scipy.sparse.csgraph import connected_components
 from scipy.spatial import cKDTree
 
 from rubberquince.errors import ShapeError
-from rubberquince.kernels.elasticity import TETS, octahedron_corners
+from rubberquince.kernels.octahedron import TETS, octahedron_corners
 from rubberquince.shapes.polymesh import volume
 from rubberquince.shapes.rays import nearest_hits
 

@@ -8,6 +8,7 @@ from rubberquince.kernels import elasticity as el
 from rubberquince.kernels import linear
 from rubberquince.kernels import stiffness as st
 from rubberquince.kernels.coarse import balance, coarse_factor
+from rubberquince.kernels.octahedron import GRADIENT, TETS
 from rubberquince.solver.coarse import CoarseSpace
 from rubberquince.solver.world import World
 
@@ -42,7 +43,7 @@ class ElasticSystem:
 
     def _material(self) -> tuple[np.ndarray, ...]:
         o = self._world.octahedra
-        return o.lane_corner, o.axis, o.fill, o.mu, o.lam, o.inv, o.volume, el.TETS, el.GRADIENT
+        return o.lane_corner, o.axis, o.fill, o.mu, o.lam, o.inv, o.volume, TETS, GRADIENT
 
     def energy(self, x: np.ndarray) -> float:
         if self.chunks == 1:

@@ -5,20 +5,12 @@ Runs a small scene at each quality: what it calls is compiled for the very types
 
 import sys
 import time
+from collections.abc import Callable
 from functools import partial
 
 from rubberquince.bake.assemble import assemble
 from rubberquince.bake.prime import prime, small_scene
-from rubberquince.shapes import primitives
 from rubberquince.solver.stepper import Stepper
-from rubberquince.view.body import Body
-
-
-def warm_view() -> None:
-    mesh = primitives.block((1, 1, 1))
-    body = Body(mesh, (1.0, 1.0, 1.0))
-    body.place(mesh.points)
-    body.tint_by_stretch()
 
 
 def warm_threads() -> None:
@@ -30,8 +22,8 @@ def warm_threads() -> None:
 
 def main() -> None:
     began = time.monotonic()
-    steps = [("the view", warm_view)]
-    steps += [(f"the solver at {quality}", partial(prime, quality)) for quality in ("draft", "good", "sure")]
+    steps: list[tuple[str, Callable[[], None]]] = [
+        (f"the solver at {quality}", partial(prime, quality)) for quality in ("draft", "good", "sure")]
     steps.append(("the solver on several threads", warm_threads))
     for k, (what, do) in enumerate(steps):
         print(f"Preparing {k + 1} of {len(steps)}: {what} (once; {time.monotonic() - began:.0f} s so far)",

@@ -8,7 +8,7 @@ from scipy.sparse import coo_array, csr_array
 from scipy.sparse.csgraph import connected_components
 
 from rubberquince.shapes.polymesh import PolyMesh
-from rubberquince.view.stretch import skin_stretch
+from rubberquince.view.shading import corners_of, skin_stretch, vertex_normals
 
 _versions = count()                 # never the same for two bodies, nor for two places of one
 SHARP = np.cos(np.radians(42.0))    # faces that meet at more than this keep their edge
@@ -39,24 +39,6 @@ def split_at_sharp_edges(points: np.ndarray, triangles: np.ndarray) -> tuple[np.
     source = np.zeros(parts, np.int32)
     source[group] = flat
     return source, group.reshape(-1, 3).astype(np.int32)
-
-
-def corners_of(triangles: np.ndarray, points: int) -> csr_array:
-    """(points, triangles): 1 where a point is a corner of a triangle."""
-    ones, number = np.ones(3 * len(triangles), np.float32), np.repeat(np.arange(len(triangles)), 3)
-    return coo_array((ones, (triangles.reshape(-1), number)), shape=(points, len(triangles))).tocsr()
-
-
-def vertex_normals(points: np.ndarray, triangles: np.ndarray, corners: csr_array) -> np.ndarray:
-    """Unit normals (n, 3) float32 of ``points`` (n, 3) float32, by area-weighted sums over ``triangles``.
-
-    ``corners`` is what corners_of says.  A sum that needs no compiled kernel: loading the first takes a second,
-    and the first picture should not wait for it.
-    """
-    a = points[triangles[:, 0]]
-    summed = corners @ np.cross(points[triangles[:, 1]] - a, points[triangles[:, 2]] - a)
-    length = np.sqrt(np.einsum("ni,ni->n", summed, summed))[:, None]
-    return np.where(length > 0.0, summed / np.maximum(length, 1e-30), np.array([0.0, 1.0, 0.0], np.float32))
 
 
 @lru_cache(maxsize=32)
@@ -90,9 +72,9 @@ class Body:
         self.version = next(_versions)
 
     def tint_by_stretch(self) -> None:
-        stretch = np.zeros(len(self.points), np.float32)
-        skin_stretch(self.points, self.rest, self.plain_triangles, stretch)
-        self.vertices[:, 6] = stretch[self.source]
+        """Let the tint value say how much the skin is stretched."""
+        corners = corners_of(self.plain_triangles, len(self.points))
+        self.vertices[:, 6] = skin_stretch(self.points, self.rest, self.plain_triangles, corners)[self.source]
         self.version = next(_versions)
 
     def bounds(self) -> tuple[np.ndarray, np.ndarray]:

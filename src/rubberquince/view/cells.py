@@ -8,7 +8,7 @@ from rubberquince.bake.assemble import lattice_of
 from rubberquince.document.bodies import Meshes
 from rubberquince.document.scene import Scene
 from rubberquince.errors import ShapeError
-from rubberquince.kernels.elasticity import TETS
+from rubberquince.kernels.octahedron import TETS
 from rubberquince.shapes.lattice import Lattice
 
 FACES = np.array([[0, 1, 2], [0, 3, 1], [0, 2, 3], [1, 3, 2]])
