@@ -1,7 +1,6 @@
 """The command line: the same work without a window."""
 
 import sys
-import tempfile
 import time
 from pathlib import Path
 from typing import Annotated
@@ -10,15 +9,16 @@ import typer
 
 from rubberquince import __version__
 from rubberquince import desktop as entry
-from rubberquince.bake.assemble import lattice_of
+from rubberquince.bake.assemble import lattice_of, run_key
 from rubberquince.bake.cache import FrameCache
-from rubberquince.bake.export import export_frame, export_run
+from rubberquince.bake.export import FRAME_WRITERS, RUN_SUFFIXES, check_target, export_frame, export_run
+from rubberquince.bake.folders import MOST_BAKES, bake_folder, bakes_root, make_room
 from rubberquince.bake.run import SceneRun
 from rubberquince.demos import harvest_fair
 from rubberquince.document.bodies import unit_mesh
 from rubberquince.document.scene import Scene, changed
 from rubberquince.document.storage import load_scene, save_scene
-from rubberquince.errors import ExportError, QuinceError
+from rubberquince.errors import ExportError, QuinceError, RunError
 from rubberquince.shapes.polymesh import PolyMesh
 
 app = typer.Typer(add_completion=False, no_args_is_help=True, pretty_exceptions_enable=False,
@@ -31,14 +31,17 @@ Frames = Annotated[str, typer.Option(help="which frames, for instance 1-120")]
 def bake(scene: SceneFile,
          out: Annotated[Path, typer.Option(help="the file to write: USD, GLB, or OBJ and PLY as numbered files")],
          frames: Frames = "", quality: Annotated[str, typer.Option(help="draft, good or sure")] = "") -> None:
-    """Compute a range of frames and write it as animated points."""
+    """Compute a range of frames and write it as animated points.
+
+    The frames are kept beside the scene: a bake that was broken off goes on where it was.
+    """
     document, meshes = load_scene(scene)
     first, last = frame_range(frames, document)
     if quality:
         document = changed(document, "run.quality", quality)
-    with tempfile.TemporaryDirectory() as folder:
-        cache = compute(document, meshes, Path(folder) / "frames", last)
-        written = export_run(out, document, meshes, cache, first, last)
+    check_target(out, RUN_SUFFIXES, "a run")
+    cache = compute(document, meshes, scene, last)
+    written = export_run(out, document, meshes, cache, first, last)
     print(f"{written} frames in {out}")
 
 
@@ -47,12 +50,14 @@ def export(scene: SceneFile, out: Annotated[Path, typer.Option(help="the file to
            frame: Annotated[int, typer.Option(help="which frame; 0 as placed")] = 0) -> None:
     """Write one frame as a mesh, computing up to it."""
     document, meshes = load_scene(scene)
-    skin = None
-    with tempfile.TemporaryDirectory() as folder:
-        if frame > 0:
-            frame_range(f"{frame}-{frame}", document)
-            skin = compute(document, meshes, Path(folder) / "frames", frame).skin(frame)
-        export_frame(out, document, meshes, skin)
+    skins = None
+    check_target(out, tuple(FRAME_WRITERS), "one frame")
+    if frame > 0:
+        frame_range(f"{frame}-{frame}", document)
+        cache = compute(document, meshes, scene, frame)
+        skin = cache.skin(frame)
+        skins = None if skin is None else cache.layout.skins(skin)
+    export_frame(out, document, meshes, skins)
     print(f"frame {frame} in {out}" if frame else f"{out}")
 
 
@@ -102,18 +107,26 @@ def frame_range(text: str, scene: Scene) -> tuple[int, int]:
     return low, high
 
 
-def compute(scene: Scene, meshes: dict[str, PolyMesh], folder: Path, last: int) -> FrameCache:
-    """Compute frames up to ``last`` with a line of progress on stderr."""
+def compute(scene: Scene, meshes: dict[str, PolyMesh], of: Path, last: int) -> FrameCache:
+    """The bake of a scene, saved at ``of``, up to frame ``last``, with a line of progress on stderr."""
+    folder = bake_folder(bakes_root(of), run_key(scene))
+    make_room(folder, MOST_BAKES)
     run = SceneRun(scene, meshes, folder, stop=lambda: False)
-    began = time.monotonic()
+    began, before = time.monotonic(), None
     for frame in run.frames(last):
-        spent = time.monotonic() - began
-        done = frame.number - scene.run.first
-        left = spent / max(done, 1) * (last - frame.number)
+        if before is None:
+            before = frame.number - 1
+            if run.note:
+                print(run.note, file=sys.stderr)
+        left = (time.monotonic() - began) / (frame.number - before) * (last - frame.number)
         if sys.stderr.isatty() or frame.number == last:
             print(f"\rframe {frame.number} of {last}, {left:.0f} s left   ", end="", file=sys.stderr, flush=True)
-    print(file=sys.stderr)
-    return run.open_cache(last + 1)
+    if before is not None:
+        print(file=sys.stderr)
+    cache = FrameCache.reader(folder)
+    if cache is None:
+        raise RunError(f"The frames in “{folder}” cannot be read.")
+    return cache
 
 
 @app.callback(invoke_without_command=True)

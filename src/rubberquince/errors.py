@@ -27,3 +27,7 @@ class ExportError(QuinceError):
 
 class InstallError(QuinceError):
     """The program cannot be made known to the desktop."""
+
+
+class Stopped(Exception):
+    """Work that was asked to end early has ended; what was there before is as it was.  Never shown."""

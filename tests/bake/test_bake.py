@@ -1,24 +1,29 @@
 """Frames on disk, runs that go on where they were left, keys, and handing over."""
 
-import json
 import os
+import shutil
 import signal
 import subprocess
 import sys
+import tempfile
 import time
 from pathlib import Path
 
 import numpy as np
 import pytest
+from hypothesis import assume, example, given, settings
+from hypothesis import strategies as st
 from pxr import Usd, UsdGeom
 
 from bodies import crossings
 from rubberquince.bake import export
 from rubberquince.bake.assemble import assemble, run_key, topology_key
-from rubberquince.bake.cache import ABSENT, MIXED, READINGS, CacheWriter, FrameCache
+from rubberquince.bake.cache import ABSENT, MIXED, CacheWriter, FrameCache
 from rubberquince.bake.checks import checks_of
+from rubberquince.bake.folders import bakes_in, locked, make_room, throw_away
+from rubberquince.bake.layout import READINGS, Entry, Layout
 from rubberquince.bake.run import SceneRun
-from rubberquince.bake.store import MOST_RUNS, FrameStore, folder_of, fresh_folder
+from rubberquince.bake.store import FrameStore
 from rubberquince.demos import harvest_fair
 from rubberquince.document.bodies import piece_points
 from rubberquince.document.scene import Piece, Place, Scene, changed
@@ -29,7 +34,23 @@ from rubberquince.jobs.exporting import RunOrder, export_apart
 from rubberquince.solver.stepper import Stepper
 from scenes import ball, slab, small_scene
 
-LAYOUT = {"points": 5, "state": 7, "solids": 1}
+LAYOUT = Layout((Entry("ball", "solid", 5, 1, "cells"),), 7)
+
+
+
+
+def with_(piece, path, value):
+    return lambda scene: scene.with_piece(changed(scene.piece(piece), path, value)) if piece else \
+        changed(scene, path, value)
+
+
+CHANGES = {"softer": with_("ball", "solid.stiffness", 700.0), "stiffer": with_("ball", "solid.stiffness", 9e4),
+           "squashy": with_("ball", "solid.keeps_volume", 0.1), "heavy": with_("ball", "solid.density", 4000.0),
+           "quiet": with_("ball", "solid.wobble_halves", 0.05), "floats": with_("ball", "solid.weight", -0.3),
+           "wide": with_("ball", "contact.gap", 0.004), "slippery": with_("slab", "contact.friction", 0.0),
+           "bouncy": with_("ball", "contact.bounce", 0.8), "outside": with_("slab", "contact.sides", "outside"),
+           "both sides": with_("slab", "contact.sides", "both"),
+           "moon": with_("", "run.gravity", 1.6), "icy": with_("", "run.ground_friction", 0.0)}
 
 
 def write(cache, frame, stamp=7):
@@ -73,7 +94,7 @@ def test_another_layout_starts_anew_and_more_frames_extend(tmp_path):
     write(FrameCache(tmp_path / "c", LAYOUT, 3), 1)
     longer = FrameCache(tmp_path / "c", LAYOUT, 10)
     assert longer.frames == 10 and longer.stamp(1) == 7
-    fresh = FrameCache(tmp_path / "c", {**LAYOUT, "points": 6}, 3)
+    fresh = FrameCache(tmp_path / "c", Layout((Entry("ball", "solid", 6, 1, "cells"),), 7), 3)
     assert fresh.frames == 3 and fresh.stamp(1) == ABSENT
 
 
@@ -96,9 +117,9 @@ def test_a_full_disk_ends_the_bake_with_a_sentence(tmp_path, monkeypatch):
     writer = CacheWriter(cache)
     writer.put(1, 7)
     writer.close()
-    assert "no space left on device; the bake stopped." in writer.error
-    with pytest.raises(RunError):
-        writer.put(2, 7)
+    for late in (writer.check, lambda: writer.put(2, 7)):
+        with pytest.raises(RunError, match="no space left on device; the bake stopped"):
+            late()
 
 
 # --- runs -------------------------------------------------------------------------------------------------
@@ -213,23 +234,41 @@ def test_a_missing_mesh_names_its_piece():
 def test_store_gives_frames_by_piece(tmp_path):
     scene = Scene(pieces=(ball(), slab(), ball("top", 0.2)), run=small_scene(last=4).run)
     run(scene, tmp_path / "c", 4)
-    store = FrameStore(tmp_path / "c", scene, {})
+    store = FrameStore(tmp_path / "c")
     skins = store.skins(1)
     assert set(skins) == {"ball", "top"}
     assert np.allclose(skins["top"], piece_points(scene.piece("top"), {}), atol=1e-6)
     assert store.readings_of("top")[3][4] > store.readings_of("ball")[3][4]
-    assert store.nodes(2).shape[1] == 3 and store.skins(99) is None
+    assert store.nodes(2)["top"][1].shape[1] == 3 and store.skins(99) is None
     assert len(store.readings_of("slab")) == 0
-    assert FrameStore(tmp_path / "c", small_scene(), {}).skins(1) is None       # another number of solids
 
 
-def test_old_runs_are_thrown_away(tmp_path):
-    for k in range(MOST_RUNS + 3):
-        folder = fresh_folder(tmp_path, k)
-        os.utime(folder, (k, k + 1))
-    kept = sorted(tmp_path.iterdir())
-    assert len(kept) == MOST_RUNS + 1 or len(kept) == MOST_RUNS
-    assert folder_of(tmp_path, MOST_RUNS + 2) in kept and folder_of(tmp_path, 0) not in kept
+def test_the_order_of_the_line_up_changes_nothing(tmp_path):
+    scene = Scene(pieces=(ball("b"), slab(), ball("a", 0.2)), run=small_scene(last=4).run)
+    other = scene.model_copy(update={"pieces": scene.pieces[::-1]})
+    assert run_key(scene) == run_key(other) and topology_key(scene) == topology_key(other)
+    for folder, one in (("one", scene), ("two", other)):
+        run(one, tmp_path / folder, 4)
+    one, two = (FrameStore(tmp_path / folder).skins(4) for folder in ("one", "two"))
+    assert all(np.array_equal(one[key], two[key]) for key in ("a", "b"))
+    again = scene.model_copy(update={"pieces": (ball("c"), *scene.pieces[1:])})
+    assert run_key(again) != run_key(scene)                 # the same ball under another id is another ball
+
+
+def test_old_runs_are_thrown_away_but_not_while_somebody_writes(tmp_path):
+    def older(k):
+        make_room(tmp_path / f"{k:016x}.frames", 3)
+        os.utime(tmp_path / f"{k:016x}.frames", (k, k + 1))
+
+    with locked(tmp_path / f"{0:016x}.frames"):
+        for k in range(6):
+            older(k)
+        names = {int(folder.stem, 16) for folder in tmp_path.glob("*.frames")}
+        assert names == {0, 3, 4, 5}
+        assert not throw_away(tmp_path / f"{0:016x}.frames")
+        with pytest.raises(RunError, match="Another window"):
+            run(small_scene(), tmp_path / f"{0:016x}.frames", 2)
+    assert throw_away(tmp_path / f"{0:016x}.frames")
 
 
 FAIR = {"pudding": lambda: (harvest_fair.scene(), {}), "prizes": lambda: (harvest_fair.prizes(), {}),
@@ -307,20 +346,105 @@ except QuinceError as error:
     assert path.read_bytes() == before and os.listdir(tmp_path) == ["fair.quince"]
 
 
-@pytest.mark.parametrize("change", [lambda layout: layout.update(format=1), lambda layout: layout.update(points=3),
-                                    lambda layout: layout.clear()])
+@pytest.mark.parametrize("change", [lambda text: text.replace('"format": 5', '"format": 1'),
+                                    lambda text: text.replace('"points": 98', '"points": 3'), lambda text: "[1, 2]"])
 def test_frames_of_another_version_are_not_taken_for_ours(tmp_path, change):
     scene = small_scene(last=4)
     run(scene, tmp_path / "c", 4)
     file = tmp_path / "c" / "layout.json"
-    layout = json.loads(file.read_text())
-    change(layout)
-    file.write_text(json.dumps(layout))
-    store = FrameStore(tmp_path / "c", scene, {})
+    text = file.read_text()
+    assert change(text) != text
+    file.write_text(change(text))
+    store = FrameStore(tmp_path / "c")
     assert store.skins(3) is None and not store.stamps.any()
     frames = run(scene, tmp_path / "c", 4)                  # they are made anew
     assert [f.number for f in frames] == [1, 2, 3, 4]
     assert FrameCache.reader(tmp_path / "c").skin(4) is not None
+
+
+def test_whatever_is_damaged_in_a_folder_of_frames_heals(tmp_path):
+    scene = small_scene(last=5)
+    run(scene, tmp_path / "whole", 5)
+    whole = FrameCache.reader(tmp_path / "whole")
+    files = [f for f in sorted((tmp_path / "whole").rglob("*")) if f.is_file()]
+    assert {f.name for f in files} >= {"layout.json", "rows", "zarr.json"}
+    rng = np.random.default_rng(4)
+    damages = [(f, int(at)) for f in files for at in rng.integers(0, f.stat().st_size, 3)]
+    damages += [(f, None) for f in files]                   # gone altogether
+    for file, at in damages:
+        shutil.rmtree(tmp_path / "c", ignore_errors=True)
+        shutil.copytree(tmp_path / "whole", tmp_path / "c")
+        hurt = tmp_path / "c" / file.relative_to(tmp_path / "whole")
+        if at is None:
+            hurt.unlink()
+        else:
+            data = bytearray(hurt.read_bytes())
+            data[at] ^= 1 << int(rng.integers(8))
+            hurt.write_bytes(data)
+        store = FrameStore(tmp_path / "c")                  # who only looks is not shown what is false
+        for number in range(1, 6):
+            skins = store.skins(number)
+            assert skins is None or np.array_equal(skins["ball"], whole.skin(number)), (file, at)
+        run(scene, tmp_path / "c", 5)
+        healed = FrameCache.reader(tmp_path / "c")
+        assert states(healed, 1, 5) == states(whole, 1, 5), (file, at)
+        assert all(np.array_equal(healed.readings(k), whole.readings(k)) for k in range(1, 6)), (file, at)
+        assert (healed.stamps()[1:] == run_key(scene)).all()
+
+
+def test_damage_is_said(tmp_path):
+    scene = small_scene(last=4)
+    run(scene, tmp_path / "c", 4)
+    rows = tmp_path / "c" / "rows"
+    data = bytearray(rows.read_bytes())
+    data[3 * len(data) // 5 + 20] ^= 4                      # somewhere in the row of frame 3
+    rows.write_bytes(data)
+    damaged = SceneRun(scene, {}, tmp_path / "c", lambda: False)
+    assert [f.number for f in damaged.frames(4)] == [3, 4]
+    assert damaged.note.startswith("Frame 3 on disk was damaged")
+
+
+@pytest.mark.parametrize("error", [OSError(28, "No space left on device"), MemoryError("no room")])
+def test_an_error_of_the_writer_at_the_last_frame_ends_the_run_with_an_error(tmp_path, monkeypatch, error):
+    write = FrameCache.write
+
+    def failing(self, frame, *rest):
+        if frame == 4:
+            raise error
+        write(self, frame, *rest)
+
+    monkeypatch.setattr(FrameCache, "write", failing)
+    with pytest.raises(RunError, match=r"cannot be written.*; the bake stopped"):
+        run(small_scene(last=4), tmp_path / "c", 4)
+    with pytest.raises(RunError):                           # nor does it hang when more frames come than are queued
+        run(small_scene(last=40), tmp_path / "d", 40)
+
+
+@settings(max_examples=12, deadline=None, derandomize=True)
+@given(st.sampled_from(["both", "outside"]), st.lists(st.sampled_from(sorted(CHANGES)), min_size=1, max_size=3,
+                                                      unique=True))
+@example("outside", ["both sides"])
+def test_a_run_kept_through_changes_gives_what_a_fresh_one_gives(sides, names):
+    """Or its frames are marked as mixed."""
+    height = 0.055 if sides == "both" else 0.045            # so that it has something to be led out of
+    before = Scene(pieces=(ball(height=height), changed(slab(), "contact.sides", sides)), run=small_scene(last=6).run)
+    after = before
+    for name in names:
+        after = CHANGES[name](after)
+    assume(run_key(after) != run_key(before))
+    with tempfile.TemporaryDirectory() as folder:
+        kept, fresh, marked = (Path(folder) / name for name in ("kept", "fresh", "marked"))
+        running = SceneRun(before, {}, marked, lambda: False)
+        for frame in running.frames(6):
+            if frame.number == 4:
+                running.change(after)
+        assert (FrameCache.reader(marked).stamps()[5:7] == MIXED).all()
+        running.folder = kept
+        list(running.frames(6))
+        run(after, fresh, 6)
+        one, two = FrameCache.reader(kept), FrameCache.reader(fresh)
+        assert (one.stamps()[1:] == run_key(after)).all()
+        assert states(one, 1, 6) == states(two, 1, 6)
 
 
 # --- handing over -----------------------------------------------------------------------------------------
@@ -335,7 +459,7 @@ def test_the_exported_run_is_the_cache_to_the_bit(tmp_path):
     mesh = UsdGeom.Mesh(stage.GetPrimAtPath("/Scene/Ball"))
     for frame in range(2, 6):
         assert np.array_equal(np.array(mesh.GetPointsAttr().Get(frame)), cache.skin(frame))
-    export.export_frame(tmp_path / "f.obj", scene, {}, cache.skin(5))
+    export.export_frame(tmp_path / "f.obj", scene, {}, cache.layout.skins(cache.skin(5)))
     points = read_obj(tmp_path / "f.obj").points
     assert np.allclose(points[: len(cache.skin(5))], cache.skin(5), atol=1e-6)
 
@@ -367,15 +491,25 @@ def test_what_cannot_be_exported_says_why(tmp_path):
         export_apart(RunOrder(tmp_path / "run.usdc", scene, {}, tmp_path / "c", 1, 3), lambda: True)
     with pytest.raises(ExportError, match="frames are gone"):
         export_apart(RunOrder(tmp_path / "run.usdc", scene, {}, tmp_path / "elsewhere", 1, 3), lambda: False)
-    assert sorted(f.name for f in tmp_path.iterdir()) == ["c"]
+    assert sorted(f.name for f in tmp_path.iterdir()) == ["c", "c.lock"]
     with pytest.raises(ExportError, match="not a name for a run"):
         export.export_run(tmp_path / "run.abc", scene, {}, cache, 1, 3)
 
 
-def test_a_hidden_collider_is_not_handed_over(tmp_path):
-    scene = small_scene().with_piece(changed(slab(), "visible", False))
-    export.export_frame(tmp_path / "f.obj", scene, {}, None)
-    assert "Slab" not in (tmp_path / "f.obj").read_text() and "Ball" in (tmp_path / "f.obj").read_text()
+@pytest.mark.parametrize("hidden", ["slab", "ball"])
+def test_what_is_hidden_is_not_handed_over(tmp_path, hidden):
+    scene = Scene(pieces=(ball(), ball("top", 0.3), slab()), run=small_scene(last=3).run)
+    scene = scene.with_piece(changed(scene.piece(hidden), "visible", False))
+    run(scene, tmp_path / "c", 3)
+    cache = FrameCache.reader(tmp_path / "c")
+    export.export_frame(tmp_path / "f.obj", scene, {}, cache.layout.skins(cache.skin(3)))
+    export.export_run(tmp_path / "run.usda", scene, {}, cache, 1, 3)
+    for name in ("f.obj", "run.usda"):
+        text = (tmp_path / name).read_text()
+        assert hidden.capitalize() not in text and all(p.name in text for p in scene.pieces if p.visible)
+    points = read_obj(tmp_path / "f.obj").points
+    tops = cache.layout.skins(cache.skin(3))["top"]
+    assert points[:, 1].max() == pytest.approx(tops[:, 1].max(), abs=1e-6)     # each piece has its own points
 
 
 def test_solving_does_not_wait_for_the_disk(tmp_path, monkeypatch):

@@ -13,19 +13,19 @@ from rubberquince.bake.cache import MIXED, FrameCache
 from rubberquince.bake.run import SceneRun
 from rubberquince.document.scene import Piece, Scene, changed
 from rubberquince.jobs import protocol as p
-from rubberquince.jobs.client import SolverProcess
+from rubberquince.jobs.link import Link
 from rubberquince.jobs.ring import SLOTS, Ring
 from scenes import ball, small_scene
 
 PATIENCE = 120.0
 
 
-class Link:
+class Hands:
     """A solver process and what it said."""
 
     def __init__(self):
         self.said = queue.Queue()
-        self.process = SolverProcess(self.said.put)
+        self.process = Link(self.said.put)
         self.ring = None
         self.skins = {}
 
@@ -47,7 +47,7 @@ class Link:
 
 @pytest.fixture
 def link():
-    made = Link()
+    made = Hands()
     yield made
     made.process.close()
 
@@ -105,10 +105,31 @@ def test_a_killed_process_is_started_again(link, tmp_path):
     link.until(p.FrameDone)
     before = link.process.pid
     os.kill(before, signal.SIGKILL)
-    link.until(p.Died)
+    link.until(p.Crashed)
+    link.until(p.FrameDone)
     assert link.process.pid != before
-    job = link.process.run(small_scene(last=8), {}, tmp_path / "c", 8)
+    job = link.process.run(small_scene(last=8), {}, tmp_path / "d", 8)
     assert link.until(p.Finished, job).stopped is False
+
+
+def test_filling_with_cells_is_stopped_and_a_long_frame_tells_how_far_it_is(link, tmp_path):
+    slab = changed(changed(ball(cells=11), "place.size", (0.5, 0.03, 0.5)), "place.position", (0, 1, 0))
+    job = link.process.run(Scene(pieces=(slab,)), {}, tmp_path / "a", 5)
+    assert link.until(p.Preparing, job).sentence == "Filling the solids with cells"
+    time.sleep(0.3)
+    began = time.monotonic()
+    link.process.stop()
+    assert link.until(p.Finished, job).stopped and time.monotonic() - began < 5.0
+    slow = changed(small_scene(quality="sure", cells=8), "run.fps", 1.0)
+    job = link.process.run(slow, {}, tmp_path / "b", 5)
+    link.until(p.FrameDone, job)
+    shares = set()
+    while len(shares) < 4:
+        shares.add(link.process.frame_share())
+        time.sleep(0.005)
+    assert 0.0 <= min(shares) < max(shares) < 1.0
+    link.process.stop()
+    assert link.until(p.Finished, job).stopped
 
 
 def test_a_full_ring_waits_for_its_reader(tmp_path):

@@ -3,6 +3,7 @@
 import hashlib
 import json
 from collections import OrderedDict
+from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
 
@@ -12,6 +13,7 @@ from rubberquince.document.bodies import Meshes, piece_points, unit_mesh
 from rubberquince.document.scene import ImportedShape, Piece, Scene, SolidValues
 from rubberquince.errors import RunError, ShapeError
 from rubberquince.shapes.lattice import Lattice, build_lattice
+from rubberquince.solver.revision import revision
 from rubberquince.solver.specs import (
     LEAST_POISSON,
     MOST_POISSON,
@@ -30,7 +32,10 @@ _MOST_LATTICES = 16
 
 @dataclass(frozen=True, eq=False)
 class Assembly:
-    """A run, and which pieces its bodies are: solids in order, then colliders."""
+    """A run, and which pieces its bodies are: solids by their ids, then colliders by theirs.
+
+    The order of the line-up is for the eye only.
+    """
 
     spec: RunSpec
     solids: list[Piece]
@@ -48,23 +53,38 @@ def touch_of(piece: Piece) -> Touch:
                  piece.role == "collider" and contact.sides == "outside")
 
 
-def lattice_of(piece: Piece, meshes: Meshes) -> Lattice:
-    """The lattice of a solid, kept for the next run of the same shape, size and cells."""
-    mesh = unit_mesh(piece.shape, meshes)
-    size, cells = piece.place.size, piece.solid.cells
-    key = f"{mesh.key} {size} {cells}"
+def carrier_key(piece: Piece, meshes: Meshes) -> str:
+    """What the lattice of a solid depends on."""
+    return f"{unit_mesh(piece.shape, meshes).key} {piece.place.size} {piece.solid.cells}"
+
+
+def lattice_of(piece: Piece, meshes: Meshes, stopped: Callable[[], bool] = lambda: False) -> Lattice:
+    """The lattice of a solid, kept for the next run of the same shape, size and cells.
+
+    Raises Stopped when ``stopped()`` says so on the way.
+    """
+    key = carrier_key(piece, meshes)
     if key not in _lattices:
-        _lattices[key] = build_lattice(mesh.points * np.array(size), mesh.triangles, min(size) / cells)
+        mesh, size = unit_mesh(piece.shape, meshes), piece.place.size
+        _lattices[key] = build_lattice(mesh.points * np.array(size), mesh.triangles, min(size) / piece.solid.cells,
+                                       stopped)
         while len(_lattices) > _MOST_LATTICES:
             _lattices.popitem(last=False)
     _lattices.move_to_end(key)
     return _lattices[key]
 
 
-def assemble(scene: Scene, meshes: Meshes) -> Assembly:
-    """What the solver is told of a scene.  Raises RunError naming the piece that cannot take part."""
-    solids = [p for p in scene.pieces if p.role == "solid"]
-    colliders = [p for p in scene.pieces if p.role == "collider"]
+def by_id(scene: Scene, role: str) -> list[Piece]:
+    """The pieces of a role in the order of their ids."""
+    return sorted((p for p in scene.pieces if p.role == role), key=lambda piece: piece.id)
+
+
+def assemble(scene: Scene, meshes: Meshes, stopped: Callable[[], bool] = lambda: False) -> Assembly:
+    """What the solver is told of a scene.
+
+    Raises RunError naming the piece that cannot take part, and Stopped when ``stopped()`` says so on the way.
+    """
+    solids, colliders = by_id(scene, "solid"), by_id(scene, "collider")
     if not solids:
         raise RunError("There is nothing to compute: no piece is a Solid.")
     solid_specs, collider_specs = [], []
@@ -73,7 +93,7 @@ def assemble(scene: Scene, meshes: Meshes) -> Assembly:
             mesh = unit_mesh(piece.shape, meshes)
             if piece.role == "solid":
                 solid_specs.append(SolidSpec(
-                    mesh.triangles, lattice_of(piece, meshes), piece.place.rotation(),
+                    mesh.triangles, lattice_of(piece, meshes, stopped), piece.place.rotation(),
                     np.array(piece.place.position), material_of(piece.solid), touch_of(piece),
                     weight=piece.solid.weight))
             else:
@@ -88,21 +108,19 @@ def assemble(scene: Scene, meshes: Meshes) -> Assembly:
 
 def run_key(scene: Scene) -> int:
     """What every frame of the scene depends on, as a number above 1."""
-    return _number({"pieces": [_physics(p, values=True) for p in scene.pieces if p.role != "scenery"],
-                    "run": scene.run.model_dump(exclude={"last"})})
+    return _number(scene, values=True, run=scene.run.model_dump(exclude={"last"}))
 
 
 def topology_key(scene: Scene) -> int:
     """What the arrays of a run depend on: while it stays, values can change in the running arrays."""
-    return _number({"pieces": [_physics(p, values=False) for p in scene.pieces if p.role != "scenery"],
-                    "run": scene.run.model_dump(exclude={"last", "gravity", "ground_friction"})})
+    return _number(scene, values=False, run=scene.run.model_dump(exclude={"last", "gravity", "ground_friction"}))
 
 
 def _physics(piece: Piece, values: bool) -> dict[str, Any]:
     shape = piece.shape.model_dump(exclude={"name"})
     if isinstance(piece.shape, ImportedShape):
         shape = {"mesh": piece.shape.mesh}
-    data: dict[str, Any] = {"role": piece.role, "shape": shape, "place": piece.place.model_dump()}
+    data: dict[str, Any] = {"id": piece.id, "role": piece.role, "shape": shape, "place": piece.place.model_dump()}
     if piece.role == "solid":
         data["cells"] = piece.solid.cells
     if values:
@@ -112,6 +130,8 @@ def _physics(piece: Piece, values: bool) -> dict[str, Any]:
     return data
 
 
-def _number(data: Any) -> int:
+def _number(scene: Scene, values: bool, run: dict[str, Any]) -> int:
+    pieces = [_physics(p, values) for role in ("solid", "collider") for p in by_id(scene, role)]
+    data = {"solver": revision(), "pieces": pieces, "run": run}
     digest = hashlib.sha256(json.dumps(data, sort_keys=True).encode()).digest()
     return int.from_bytes(digest[:8], "little") % (2 ** 63 - 2) + 2

@@ -1,5 +1,7 @@
 """Hand over what was baked: a frame as one mesh file, a range as USD, as morph targets or file by file."""
 
+import os
+import shutil
 from collections.abc import Callable, Iterator
 from pathlib import Path
 
@@ -20,25 +22,22 @@ FRAME_WRITERS: dict[str, Callable[[Path, list[Exported]], object]] = {
     ".obj": write_obj, ".ply": write_ply, ".stl": write_stl, ".glb": lambda path, pieces: write_glb(path, pieces, [])}
 SEQUENCES = (".obj", ".ply")
 RUN_SUFFIXES = (*USD_SUFFIXES, ".glb", *SEQUENCES)
+LEAST_ROOM = 1 << 16        # bytes on disk, without which nothing is begun
 
 
-def split_skin(skin: np.ndarray, moving: list[Exported]) -> list[np.ndarray]:
-    """The points of each moving piece out of a whole frame's."""
-    ends = np.cumsum([len(e.points) for e in moving])
-    return np.split(np.asarray(skin, np.float64), ends[:-1]) if len(ends) else []
+Skins = dict[str, np.ndarray]
 
 
-def export_frame(path: Path, scene: Scene, meshes: Meshes, skin: np.ndarray | None) -> None:
-    """One frame as OBJ, PLY, STL or GLB; without ``skin`` (n, 3) m the pieces as they are placed."""
-    write = FRAME_WRITERS.get(path.suffix.lower())
-    if write is None:
-        raise ExportError(f"“{path.name}” is not a name for one frame; end it in {_listed(tuple(FRAME_WRITERS))}.")
-    still, moving = handed_over(scene, meshes)
-    if not still and not moving:
-        raise ExportError("There is nothing to hand over: the scene has no pieces that are seen.")
-    if skin is not None:
-        moving = [e.moved(points) for e, points in zip(moving, split_skin(skin, moving))]
-    write(path, moving + still)
+def export_frame(path: Path, scene: Scene, meshes: Meshes, skins: Skins | None) -> None:
+    """One frame as OBJ, PLY, STL or GLB.
+
+    skins : points (n, 3), m, of the solids by piece id; None for pieces as they are placed.
+    """
+    check_target(path, tuple(FRAME_WRITERS), "one frame")
+    still, moving = _seen(scene, meshes)
+    if skins is not None:
+        moving = [e.moved(skins[e.piece].astype(np.float64)) for e in moving]
+    FRAME_WRITERS[path.suffix.lower()](path, moving + still)
 
 
 def export_run(path: Path, scene: Scene, meshes: Meshes, cache: FrameCache, first: int, last: int) -> int:
@@ -47,16 +46,16 @@ def export_run(path: Path, scene: Scene, meshes: Meshes, cache: FrameCache, firs
     Raises ExportError when one is not baked.
     """
     suffix = path.suffix.lower()
-    if suffix not in RUN_SUFFIXES:
-        raise ExportError(f"“{path.name}” is not a name for a run; end it in {_listed(RUN_SUFFIXES)}.")
-    still, moving = handed_over(scene, meshes)
+    check_target(path, RUN_SUFFIXES, "a run")
+    still, moving = _seen(scene, meshes)
 
     def frames() -> Iterator[tuple[int, list[np.ndarray]]]:
         for number in range(first, last + 1):
             skin = cache.skin(number)
             if skin is None:
                 raise ExportError(f"Frame {number} is not baked; bake {first} – {last} first.")
-            yield number, split_skin(skin, moving)
+            skins = cache.layout.skins(skin)
+            yield number, [skins[e.piece].astype(np.float64) for e in moving]
 
     if suffix in SEQUENCES:
         return _write_sequence(path, still, moving, frames(), len(str(last)))
@@ -79,6 +78,28 @@ def _write_sequence(path: Path, still: list[Exported], moving: list[Exported],
             file.unlink(missing_ok=True)
         raise
     return len(written)
+
+
+def check_target(path: Path, suffixes: tuple[str, ...], what: str) -> None:
+    """Raises ExportError when ``what`` cannot be written to ``path``: known before anything is computed for it."""
+    if path.suffix.lower() not in suffixes:
+        raise ExportError(f"“{path.name}” is not a name for {what}; end it in {_listed(suffixes)}.")
+    if not path.parent.is_dir():
+        raise ExportError(f"Could not write “{path.name}”: the folder “{path.parent}” is not there.")
+    if path.is_dir():
+        raise ExportError(f"Could not write “{path.name}”: a folder of this name is in the way.")
+    if not os.access(path.parent, os.W_OK):
+        raise ExportError(f"Could not write “{path.name}”: the folder “{path.parent}” cannot be written to.")
+    if shutil.disk_usage(path.parent).free < LEAST_ROOM:
+        raise ExportError(f"Could not write “{path.name}”: no space left on device.")
+
+
+def _seen(scene: Scene, meshes: Meshes) -> tuple[list[Exported], list[Exported]]:
+    """What is handed over.  Raises ExportError when it is nothing."""
+    still, moving = handed_over(scene, meshes)
+    if not still and not moving:
+        raise ExportError("There is nothing to hand over: no piece of the scene is shown.")
+    return still, moving
 
 
 def _listed(suffixes: tuple[str, ...]) -> str:

@@ -9,7 +9,7 @@ from rubberquince.solver.stepper import Stepper
 
 
 class Measure:
-    """Readings of a stepper's solids: see bake.cache.READINGS for the columns."""
+    """Readings of a stepper's solids: see bake.layout.READINGS for the columns."""
 
     def __init__(self, stepper: Stepper) -> None:
         self._stepper = stepper

@@ -2,13 +2,16 @@
 
 import time
 from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 
 import numpy as np
 
-from rubberquince.bake.assemble import assemble, material_of, run_key, topology_key, touch_of
+from rubberquince.bake.assemble import assemble, carrier_key, material_of, run_key, topology_key, touch_of
 from rubberquince.bake.cache import MIXED, CacheWriter, FrameCache
+from rubberquince.bake.folders import locked
+from rubberquince.bake.layout import Entry, Layout
 from rubberquince.bake.readings import Measure
 from rubberquince.document.bodies import Meshes
 from rubberquince.document.scene import Scene
@@ -31,34 +34,37 @@ class Frame:
 
 
 class SceneRun:
-    """Computes the frames of a scene in order.  Build it once; values may change while it runs."""
+    """Computes the frames of a scene in order.  Build it once; values may change while it runs.
 
-    def __init__(self, scene: Scene, meshes: Meshes, folder: Path, stop: Callable[[], bool]) -> None:
-        self.topology = topology_key(scene)
-        self._assembly = assemble(scene, meshes)
-        self._stepper = Stepper(self._assembly.spec, stop)
+    ``folder`` is where frames are kept; ``note`` is a sentence on what was found damaged there.
+    """
+
+    def __init__(self, scene: Scene, meshes: Meshes, folder: Path, stop: Callable[[], bool],
+                 tell: Callable[[float], None] = lambda share: None) -> None:
+        self.topology, self.folder, self.note = topology_key(scene), folder, ""
+        self._assembly = assemble(scene, meshes, stop)
+        self._stepper = Stepper(self._assembly.spec, stop, tell)
         self._measure = Measure(self._stepper)
         self._start = self._stepper.state.copy()
-        self._folder = folder
         self._scene = scene
         self._key = run_key(scene)
         self._pure = True
         self.points = self._stepper.world.skin.moving
-        self.layout = {"points": self.points, "state": len(self._start.packed()), "solids": len(self._assembly.solids)}
-
-    def open_cache(self, frames: int) -> FrameCache:
-        return FrameCache(self._folder, self.layout, frames)
+        entries = [Entry(piece.id, piece.role, len(solid.lattice.bind_node), len(solid.lattice.nodes),
+                         carrier_key(piece, meshes))
+                   for piece, solid in zip(self._assembly.solids, self._assembly.spec.solids)]
+        self.layout = Layout(tuple(entries), len(self._start.packed()))
 
     def change(self, scene: Scene) -> None:
         """Write changed values into the running arrays; frames from here on are marked as mixed."""
         if run_key(scene) == self._key:
             return
         self._key, self._scene, self._pure = run_key(scene), scene, False
-        for k, piece in enumerate([p for p in scene.pieces if p.role == "solid"]):
+        now = {piece.id: piece for piece in scene.pieces}
+        for k, piece in enumerate(now[p.id] for p in self._assembly.solids):
             self._stepper.set_material(k, material_of(piece.solid))
             self._stepper.set_weight(k, piece.solid.weight)
-        touching = [p for role in ("solid", "collider") for p in scene.pieces if p.role == role]
-        for k, piece in enumerate(touching):
+        for k, piece in enumerate(now[p.id] for p in self._assembly.solids + self._assembly.colliders):
             self._stepper.set_touch(k, touch_of(piece))
         self._stepper.set_gravity(scene.run.gravity)
         self._stepper.set_ground_friction(scene.run.ground_friction)
@@ -68,26 +74,37 @@ class SceneRun:
 
         Raises Stopped within a frame when asked to stop, RunError when the disk fails.
         """
-        first = self._scene.run.first
-        self._pure = True
-        cache = self.open_cache(last + 1)
-        good = cache.last_good(first, self._key)
-        writer = CacheWriter(cache)
-        try:
-            if good is None:
-                self._stepper.restore(self._start.copy())
-                yield self._keep(writer, first, 0.0)
-                good = first
-            else:
-                state = cache.state(good)
-                assert state is not None
-                self._stepper.restore(State.unpacked(state))
-            for number in range(good + 1, last + 1):
-                began = time.perf_counter()
-                self._stepper.frame()
-                yield self._keep(writer, number, time.perf_counter() - began)
-        finally:
-            writer.close()
+        with self.recording(last) as frames:
+            yield from frames
+
+    @contextmanager
+    def recording(self, last: int) -> Iterator[Iterator[Frame]]:
+        """The same frames, with the cache open to readers.  When it ends, what was computed is on disk."""
+        with locked(self.folder):
+            cache = FrameCache(self.folder, self.layout, last + 1)
+            self._pure = True
+            good = cache.last_good(self._scene.run.first, self._key)
+            self.note = _damage(cache, good, self._key)
+            writer = CacheWriter(cache)
+            try:
+                yield self._frames(cache, writer, good, last)
+            finally:
+                writer.close()
+            writer.check()
+
+    def _frames(self, cache: FrameCache, writer: CacheWriter, good: int | None, last: int) -> Iterator[Frame]:
+        if good is None:
+            self._stepper.restore(self._start.copy())
+            good = self._scene.run.first
+            yield self._keep(writer, good, 0.0)
+        else:
+            state = cache.state(good)
+            assert state is not None
+            self._stepper.restore(State.unpacked(state))
+        for number in range(good + 1, last + 1):
+            began = time.perf_counter()
+            self._stepper.frame()
+            yield self._keep(writer, number, time.perf_counter() - began)
 
     def _keep(self, writer: CacheWriter, number: int, seconds: float) -> Frame:
         skin = self._stepper.skin()
@@ -96,3 +113,12 @@ class SceneRun:
         frame = Frame(number, self._key if self._pure else MIXED, skin.astype(np.float32), rows, effort)
         writer.put(number, frame.stamp, frame.skin, self._stepper.state.packed(), rows, effort)
         return frame
+
+
+def _damage(cache: FrameCache, good: int | None, key: int) -> str:
+    """A sentence when frames that were computed from this very scene are not whole."""
+    if cache.damaged:
+        return "The frames on disk were damaged; they are computed again."
+    after = 0 if good is None else good + 1
+    return (f"Frame {after} on disk was damaged; it is computed again, with those after it."
+            if good is not None and (cache.stamps()[after:] == key).any() else "")

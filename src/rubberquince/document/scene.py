@@ -189,6 +189,17 @@ class Scene(Plain):
     pieces: tuple[Piece, ...] = ()
     run: RunSettings = RunSettings()
 
+    @model_validator(mode="after")
+    def _each_once(self) -> "Scene":
+        ids = [piece.id for piece in self.pieces]
+        if len(set(ids)) < len(ids):
+            raise PydanticCustomError("twice", "two pieces have the same id")
+        return self
+
+    def mesh_keys(self) -> list[str]:
+        """Keys of the imported meshes that its shapes are."""
+        return sorted({p.shape.mesh for p in self.pieces if isinstance(p.shape, ImportedShape)})
+
     def piece(self, piece_id: str) -> Piece:
         for piece in self.pieces:
             if piece.id == piece_id:

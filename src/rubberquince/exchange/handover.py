@@ -6,12 +6,11 @@ from rubberquince.exchange.writing import Exported
 
 
 def handed_over(scene: Scene, meshes: Meshes) -> tuple[list[Exported], list[Exported]]:
-    """(still, moving) pieces: solids move, all that is visible besides stands still."""
-    still, moving = [], []
+    """(still, moving) pieces of those that are seen: solids move, all others stand still."""
+    still: list[Exported] = []
+    moving: list[Exported] = []
     for piece in scene.pieces:
-        exported = Exported(piece.name, unit_mesh(piece.shape, meshes), piece_points(piece, meshes))
-        if piece.role == "solid":
-            moving.append(exported)
-        elif piece.visible:
-            still.append(exported)
+        if piece.visible:
+            exported = Exported(piece.name, unit_mesh(piece.shape, meshes), piece_points(piece, meshes), piece.id)
+            (moving if piece.role == "solid" else still).append(exported)
     return still, moving

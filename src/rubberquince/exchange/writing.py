@@ -17,11 +17,12 @@ from rubberquince.shapes.polymesh import PolyMesh
 
 @dataclass(frozen=True, eq=False)
 class Exported:
-    """One piece to hand over: its faces, and its points (n, 3) m where it does not move."""
+    """One piece to hand over: its faces, its points (n, 3) m where it does not move, and its id in the scene."""
 
     name: str
     mesh: PolyMesh
     points: np.ndarray
+    piece: str = ""
 
     @cached_property
     def groups(self) -> np.ndarray:
@@ -34,7 +35,7 @@ class Exported:
 
     def moved(self, points: np.ndarray) -> "Exported":
         """The same piece with its points elsewhere, its edges as sharp as they were."""
-        other = Exported(self.name, self.mesh, points)
+        other = Exported(self.name, self.mesh, points, self.piece)
         other.__dict__["groups"] = self.groups
         return other
 

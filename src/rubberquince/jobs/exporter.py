@@ -15,7 +15,7 @@ from rubberquince.jobs.exporting import FrameOrder, RunOrder
 def carry_out(order: FrameOrder | RunOrder) -> int:
     """How many frames were written.  Raises ExportError."""
     if isinstance(order, FrameOrder):
-        export_frame(order.path, order.scene, order.meshes, order.skin)
+        export_frame(order.path, order.scene, order.meshes, order.skins)
         return 1
     cache = FrameCache.reader(order.folder)
     if cache is None:

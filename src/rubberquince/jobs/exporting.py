@@ -16,12 +16,12 @@ from rubberquince.exchange.apart import REFUSED, EndedError, run_apart
 
 @dataclass(frozen=True, eq=False)
 class FrameOrder:
-    """One frame of a scene, as a file: ``skin`` (n, 3) m, or None for pieces as they are placed."""
+    """One frame of a scene, as a file: points (n, 3), m, of the solids by piece id, or None for pieces as placed."""
 
     path: Path
     scene: Scene
     meshes: Meshes
-    skin: np.ndarray | None
+    skins: dict[str, np.ndarray] | None
 
 
 @dataclass(frozen=True, eq=False)

@@ -1,6 +1,6 @@
 """What is said between the window and the solver process: plain values that pickle."""
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 
 import numpy as np
 
@@ -10,7 +10,10 @@ from rubberquince.shapes.polymesh import PolyMesh
 
 @dataclass(frozen=True, eq=False)
 class Run:
-    """Compute frames up to ``last`` into ``folder``; go on from whole frames of the same scene there."""
+    """Compute frames up to ``last`` into ``folder``; go on from whole frames of the same scene there.
+
+    ``meshes`` are those that the process was not given with the run before.
+    """
 
     job: int
     scene: Scene
@@ -21,8 +24,9 @@ class Run:
 
 @dataclass(frozen=True, eq=False)
 class Change:
-    """Values have changed; write them into the running arrays."""
+    """Values of a running job have changed; write them into its arrays."""
 
+    job: int
     scene: Scene
 
 
@@ -32,8 +36,13 @@ class Quit:
 
 
 @dataclass(frozen=True)
+class Awake:
+    """The process is up and has loaded its kernels."""
+
+
+@dataclass(frozen=True)
 class Preparing:
-    """What is being done before the first frame; job 0 is the start of the process itself."""
+    """What is being done before the first frame."""
 
     job: int
     sentence: str
@@ -41,11 +50,19 @@ class Preparing:
 
 @dataclass(frozen=True)
 class Ready:
-    """The run is built: ``points`` skin points a frame; the ring file that carries them; wobble in Hz."""
+    """The run is built and its folder open: ``points`` skin points a frame; the ring file that carries them."""
 
     job: int
     points: int
     ring: str
+
+
+@dataclass(frozen=True)
+class Noted:
+    """Something about a run that the artist should know: one sentence."""
+
+    job: int
+    sentence: str
 
 
 @dataclass(frozen=True, eq=False)
@@ -77,11 +94,12 @@ class Failed:
 
 
 @dataclass(frozen=True)
-class Died:
-    """The process is gone without having been asked to."""
+class Crashed:
+    """The process ended without having been asked to; a new one goes on with the run."""
 
-    job: int = field(default=0)
+    job: int
 
 
 Command = Run | Change | Quit
-Event = Preparing | Ready | FrameDone | Finished | Failed | Died
+Event = Awake | Preparing | Ready | Noted | FrameDone | Finished | Failed | Crashed
+JobEvent = Preparing | Ready | Noted | FrameDone | Finished | Failed | Crashed

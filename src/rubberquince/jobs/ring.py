@@ -2,6 +2,7 @@
 
 import time
 from collections.abc import Callable
+from contextlib import suppress
 from pathlib import Path
 from typing import Literal
 
@@ -38,18 +39,30 @@ class Ring:
         self._count[1] += 1
         return points
 
+    def remove(self) -> None:
+        """Take the file away; who has it mapped may go on reading."""
+        with suppress(OSError):
+            self.path.unlink()
 
-class StopFlag:
-    """One byte that the window sets and the solver looks at in every Newton step."""
+
+class Signals:
+    """Shared by the two ends of the link: whether to stop, and what part 0 .. 1 of a frame is done."""
 
     def __init__(self, path: Path, create: bool) -> None:
-        self._byte = np.memmap(path, np.uint8, "w+" if create else "r+", shape=(1,))
+        data = np.memmap(path, np.float64, "w+" if create else "r+", shape=(2,))
+        self._stop, self._share = data[:1], data[1:]
 
-    def set(self) -> None:
-        self._byte[0] = 1
+    def set_stop(self) -> None:
+        self._stop[0] = 1.0
 
     def clear(self) -> None:
-        self._byte[0] = 0
+        self._stop[0], self._share[0] = 0.0, 0.0
 
-    def is_set(self) -> bool:
-        return bool(self._byte[0])
+    def stopped(self) -> bool:
+        return bool(self._stop[0])
+
+    def tell(self, share: float) -> None:
+        self._share[0] = share
+
+    def share(self) -> float:
+        return float(self._share[0])

@@ -1,17 +1,19 @@
-"""The solver process.  Run as ``python -m rubberquince.jobs.worker ADDRESS FOLDER``; the key comes on stdin."""
+"""The solver process.  Run as ``python -m rubberquince.jobs.worker SOCKET FOLDER``, the number of an open socket."""
 
+import faulthandler
+import shutil
 import sys
 import traceback
-from multiprocessing.connection import Client, Connection
+from multiprocessing.connection import Connection
 from pathlib import Path
 
 from rubberquince.bake.assemble import topology_key
 from rubberquince.bake.prime import prime
 from rubberquince.bake.run import SceneRun
-from rubberquince.errors import QuinceError
+from rubberquince.document.bodies import Meshes
+from rubberquince.errors import QuinceError, Stopped
 from rubberquince.jobs import protocol as p
-from rubberquince.jobs.ring import Ring, StopFlag
-from rubberquince.solver.stepper import Stopped
+from rubberquince.jobs.ring import Ring, Signals
 
 
 class Worker:
@@ -20,16 +22,16 @@ class Worker:
     def __init__(self, connection: Connection, folder: Path) -> None:
         self._connection = connection
         self._folder = folder
-        self._stop = StopFlag(folder / "stop", create=False)
+        self._signals = Signals(folder / "signals", create=False)
+        self._meshes: Meshes = {}
         self._run: SceneRun | None = None
-        self._kept: tuple[int, str] | None = None
+        self._ring: Ring | None = None
         self._rings = 0
 
     def serve(self) -> None:
         """Load the kernels while nobody waits for them yet, then do as told."""
-        self._connection.send(p.Preparing(0, "Waking the solver"))
         prime("draft")
-        self._connection.send(p.Finished(0, False))
+        self._connection.send(p.Awake())
         while True:
             command = self._connection.recv()
             if isinstance(command, p.Quit):
@@ -43,6 +45,8 @@ class Worker:
             self._connection.send(p.Finished(command.job, self._compute(command)))
         except QuinceError as error:
             self._connection.send(p.Failed(command.job, str(error)))
+        except (EOFError, BrokenPipeError, ConnectionResetError):
+            raise                           # the window is gone
         except Exception:
             traceback.print_exc()
             self._run = None
@@ -51,48 +55,68 @@ class Worker:
 
     def _compute(self, command: p.Run) -> bool:
         """True when stopped before the last frame."""
-        kept = (topology_key(command.scene), command.folder)
-        if self._run is None or self._kept != kept:
-            self._connection.send(p.Preparing(command.job, "Filling the solids with cells"))
-            self._run = SceneRun(command.scene, command.meshes, Path(command.folder), self._stop.is_set)
-            self._kept = kept
-        else:
-            self._run.change(command.scene)
-        self._rings += 1
-        ring = Ring(self._folder / f"ring{self._rings}", self._run.points, create=True)
-        self._run.open_cache(command.last + 1)
-        self._connection.send(p.Ready(command.job, self._run.points, str(ring.path)))
+        known = {**self._meshes, **command.meshes}
+        self._meshes = {key: known[key] for key in command.scene.mesh_keys() if key in known}
         try:
-            for frame in self._run.frames(command.last):
-                slot = ring.write(frame.skin, self._stop.is_set)
-                if slot is None:
-                    return True
-                self._connection.send(p.FrameDone(command.job, frame.number, frame.stamp, slot, frame.readings,
-                                                  frame.effort))
-                self._take_changes()
-                if self._stop.is_set() and frame.number < command.last:
-                    return True
+            run = self._prepared(command)
+            with run.recording(command.last) as frames:
+                if run.note:
+                    self._connection.send(p.Noted(command.job, run.note))
+                ring = self._fresh_ring(run.points)
+                self._connection.send(p.Ready(command.job, run.points, str(ring.path)))
+                for frame in frames:
+                    slot = ring.write(frame.skin, self._signals.stopped)
+                    if slot is None:
+                        return True
+                    self._connection.send(p.FrameDone(command.job, frame.number, frame.stamp, slot, frame.readings,
+                                                      frame.effort))
+                    self._take_changes(command.job, run)
+                    if self._signals.stopped() and frame.number < command.last:
+                        return True
         except Stopped:
             return True
         return False
 
-    def _take_changes(self) -> None:
+    def _prepared(self, command: p.Run) -> SceneRun:
+        """The run of the command's scene; that of before where only values differ."""
+        run, folder = self._run, Path(command.folder)
+        if run is not None and run.topology == topology_key(command.scene):
+            run.folder = folder
+            run.change(command.scene)
+            return run
+        self._run = None                    # two large runs at a time are too many
+        self._connection.send(p.Preparing(command.job, "Filling the solids with cells"))
+        self._run = SceneRun(command.scene, self._meshes, folder, self._signals.stopped, self._signals.tell)
+        return self._run
+
+    def _fresh_ring(self, points: int) -> Ring:
+        if self._ring is not None:
+            self._ring.remove()
+        self._rings += 1
+        self._ring = Ring(self._folder / f"ring{self._rings}", points, create=True)
+        return self._ring
+
+    def _take_changes(self, job: int, run: SceneRun) -> None:
+        """Of changes that came in the meantime only the last counts."""
+        last: p.Change | None = None
         while self._connection.poll():
             command = self._connection.recv()
             if isinstance(command, p.Quit):
-                raise SystemExit
-            if isinstance(command, p.Change) and self._run and topology_key(command.scene) == self._run.topology:
-                self._run.change(command.scene)
+                raise EOFError
+            if isinstance(command, p.Change) and command.job == job:
+                last = command
+        if last is not None and topology_key(last.scene) == run.topology:
+            run.change(last.scene)
 
 
 def main() -> None:
-    address, folder = sys.argv[1], Path(sys.argv[2])
-    key = bytes.fromhex(sys.stdin.readline().strip())
-    with Client(address, "AF_UNIX", authkey=key) as connection:
+    faulthandler.enable()                   # a crash in native code says where
+    folder = Path(sys.argv[2])
+    with Connection(int(sys.argv[1])) as connection:
         try:
             Worker(connection, folder).serve()
         except (EOFError, BrokenPipeError, ConnectionResetError):
-            return                          # the window is gone
+            shutil.rmtree(folder, ignore_errors=True)       # the window is gone and could not do it
 
 
 if __name__ == "__main__":

@@ -4,6 +4,7 @@ Cells cut by the surface count by the part that is filled, so weight and stiffne
 and not to the grid.  Even cells keep the time step large and make any closed mesh usable, however dirty.
 """
 
+from collections.abc import Callable
 from dataclasses import dataclass
 from itertools import permutations
 
@@ -13,7 +14,7 @@ from scipy.sparse import coo_array
 from scipy.sparse.csgraph import connected_components
 from scipy.spatial import cKDTree
 
-from rubberquince.errors import ShapeError
+from rubberquince.errors import ShapeError, Stopped
 from rubberquince.kernels.octahedron import TETS, octahedron_corners
 from rubberquince.shapes.polymesh import volume
 from rubberquince.shapes.rays import nearest_hits
@@ -22,6 +23,7 @@ REACH = 0.56                 # a cell's farthest corner from its centroid, in cu
 LEAST_FILL = 1e-3
 MOST_CUBES = 400_000         # about five million tetrahedra: beyond any use, and short of filling memory
 CUT_CELLS = 3.3              # fitted: cells a square cell edge of surface that reach out of it
+MOST_QUERIES = 100_000       # points that igl is asked about at once
 NEAR_RAYS = 12
 MOST_RAYS = 400              # through a body, to find how thick it is
 THICKNESS_LOSS = 0.85        # fitted: what bending over N cells is too stiff by, 1 + 0.85 / N²
@@ -59,10 +61,12 @@ def cells_about(points: np.ndarray, triangles: np.ndarray, cell: float) -> int:
     return round(12 * abs(volume(points, triangles)) / cell ** 3 + CUT_CELLS * area / cell ** 2)
 
 
-def build_lattice(points: np.ndarray, triangles: np.ndarray, cell: float) -> Lattice:
+def build_lattice(points: np.ndarray, triangles: np.ndarray, cell: float,
+                  stopped: Callable[[], bool] = lambda: False) -> Lattice:
     """Fill the surface ``points`` (n, 3), ``triangles`` (t, 3) with cells of cube edge ``cell``, m.
 
-    Raises ShapeError when nothing lies inside or the cells would be too many.
+    Raises ShapeError when nothing lies inside or the cells would be too many, and Stopped when ``stopped()`` says so
+    on the way.
     """
     low, high = points.min(axis=0), points.max(axis=0)
     count = np.ceil((high - low) / cell).astype(np.int64) + 2
@@ -72,7 +76,7 @@ def build_lattice(points: np.ndarray, triangles: np.ndarray, cell: float) -> Lat
         raise ShapeError("The shape encloses no volume, so it cannot be a Solid.")
     origin = (low + high) / 2 - count * cell / 2
     nodes, corner, axis = _cube_grid(count, origin, cell)
-    fill, filled_weight = _fill(nodes, corner, points, triangles, cell)
+    fill, filled_weight = _fill(nodes, corner, points, triangles, cell, stopped)
     corner, axis, fill, filled_weight = _largest_parts(len(nodes), corner, axis, fill, filled_weight)
     used = np.zeros(len(nodes), bool)
     for t, tet in enumerate(TETS):
@@ -128,36 +132,41 @@ def _sample_weights() -> np.ndarray:
     return np.array(samples)
 
 
-def _inside(points: np.ndarray, triangles: np.ndarray, query: np.ndarray) -> np.ndarray:
-    if not len(query):
-        return np.zeros(0, bool)
-    winding = igl.fast_winding_number(points, triangles.astype(np.int64), np.ascontiguousarray(query))
-    return np.abs(winding) > 0.5
-
-
-def _distance(points: np.ndarray, triangles: np.ndarray, query: np.ndarray) -> np.ndarray:
-    squared = igl.point_mesh_squared_distance(
-        np.ascontiguousarray(query), points, triangles.astype(np.int64))[0]
-    return np.sqrt(squared)
+def _in_parts(of: Callable[[np.ndarray], np.ndarray], query: np.ndarray, stopped: Callable[[], bool]) -> np.ndarray:
+    """``of(query)`` in parts, between which it can be stopped: a call into igl cannot."""
+    found = []
+    for first in range(0, len(query), MOST_QUERIES):
+        if stopped():
+            raise Stopped
+        found.append(of(np.ascontiguousarray(query[first:first + MOST_QUERIES])))
+    return np.concatenate(found) if found else np.zeros(0)
 
 
 def _fill(nodes: np.ndarray, corner: np.ndarray, points: np.ndarray, triangles: np.ndarray,
-          cell: float) -> tuple[np.ndarray, np.ndarray]:
+          cell: float, stopped: Callable[[], bool]) -> tuple[np.ndarray, np.ndarray]:
     """Filled part (o, 4) of every tetrahedron and weights (o, 4, 4) of the filled part's centroid."""
+    faces = triangles.astype(np.int64)
+
+    def inside(query: np.ndarray) -> np.ndarray:
+        return np.abs(_in_parts(lambda q: igl.fast_winding_number(points, faces, q), query, stopped)) > 0.5
+
+    def distance(query: np.ndarray) -> np.ndarray:
+        return np.sqrt(_in_parts(lambda q: igl.point_mesh_squared_distance(q, points, faces)[0], query, stopped))
+
     samples = _sample_weights()
     tets = corner[:, TETS]                                     # (o, 4, 4)
     centroid = nodes[tets].mean(axis=2).reshape(-1, 3)
-    cut = _distance(points, triangles, centroid) < REACH * cell
+    cut = distance(centroid) < REACH * cell
     fill = np.zeros(len(centroid))
     weight = np.full((len(centroid), 4), 0.25)
-    fill[~cut] = _inside(points, triangles, centroid[~cut])
+    fill[~cut] = inside(centroid[~cut])
     where = np.einsum("sk,tki->tsi", samples, nodes[tets.reshape(-1, 4)[cut]])
-    inside = _inside(points, triangles, where.reshape(-1, 3)).reshape(-1, len(samples))
-    hits = inside.sum(axis=1)
+    filled = inside(where.reshape(-1, 3)).reshape(-1, len(samples))
+    hits = filled.sum(axis=1)
     some = hits > 0
     fill[cut] = np.where(some, np.maximum(hits / len(samples), LEAST_FILL), 0.0)
     at = np.flatnonzero(cut)[some]
-    weight[at] = inside[some] @ samples / hits[some][:, None]
+    weight[at] = filled[some] @ samples / hits[some][:, None]
     if not fill.any():
         raise ShapeError("No cell lies inside the shape: it is open, too thin or the cells are too large.")
     return fill.reshape(-1, 4), weight.reshape(-1, 4, 4)

@@ -5,6 +5,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
+from rubberquince.errors import Stopped
 from rubberquince.kernels import contact as ct
 from rubberquince.kernels.limit import HELD_BACK, NEWTON, PREDICTOR
 from rubberquince.kernels.motion import add_inertia_force, inertia_energy, without_mean
@@ -25,10 +26,6 @@ ROUNDING = 1e-7             # of the energy a step of gravity brings: a rise bel
 BOUNCE_TOLERANCE = 1e-3     # of the linear solver, where bodies are thrown back: what is left is lost momentum
 LEAP = 2.0                  # cells a Newton step may go, if the free motion goes less far: farther is never right
 SETTLED = 1e-5              # of a cell: a Newton step smaller than this is the last of its substep
-
-
-class Stopped(Exception):
-    """The run was asked to stop within a frame; the state is that of the last whole frame."""
 
 
 @dataclass(frozen=True)
@@ -73,13 +70,17 @@ class _Place:
 
 
 class Stepper:
-    """Steps a world through time.  ``stop`` is asked at every Newton step."""
+    """Steps a world through time.
 
-    def __init__(self, spec: RunSpec, stop: Callable[[], bool] = lambda: False) -> None:
+    ``stop`` is asked at every Newton step; ``tell`` hears, at each substep, what part 0 .. 1 of the frame is done.
+    """
+
+    def __init__(self, spec: RunSpec, stop: Callable[[], bool] = lambda: False,
+                 tell: Callable[[float], None] = lambda share: None) -> None:
         self.world = World(spec)
         self.system = ElasticSystem(self.world)
         self.contacts = Contacts(self.world)
-        self._stop = stop
+        self._stop, self._tell = stop, tell
         self.quality = spec.quality
         self.fps = spec.fps
         self.substeps = max(spec.quality.substeps, round(spec.quality.substeps * USUAL_FPS / spec.fps))
@@ -109,8 +110,9 @@ class Stepper:
 
     def set_touch(self, piece: int, touch: Touch) -> None:
         """Change how a piece (solids first, then colliders) touches."""
-        self.world.set_touch(piece, touch)
-        self.contacts.touching.forget()
+        if touch != self.world.touches[piece]:
+            self.world.set_touch(piece, touch)
+            self.contacts.touching.forget()
 
     def set_gravity(self, gravity: float) -> None:
         self.world.gravity = gravity
@@ -123,8 +125,10 @@ class Stepper:
         self.world.ground_friction = friction
 
     def restore(self, state: State) -> None:
-        """Go on from a state of this same world."""
+        """Go on from a state of this same world, whatever was done with it before."""
         self.state = state
+        self._elastic = (NOWHERE, 0.0)
+        self.contacts.touching.forget()
 
     def _set_damping(self, body: int) -> None:
         solid = replace(self.world.spec.solids[body], material=self.world.materials[body])
@@ -152,6 +156,7 @@ class Stepper:
         self.state = self.contacts.begin(self.state, self.fps)
         try:
             for k in range(self.substeps):
+                self._tell(k / self.substeps)
                 if k == 0 or self.quality.refresh != "frame":
                     self.system.assemble(self.state.x)
                 self._substep(h)

@@ -92,6 +92,7 @@ class Touching:
     def forget(self) -> None:
         """Make the lists anew at the next call: gaps have changed or points have jumped."""
         moving = self._world.skin.moving
+        self._inside.clear()
         self._widest = float(max([*self._world.gap, self._ground_gap(), 1e-6]))
         for kept in (self.apart, self.own):
             kept.relations, kept.balls, kept.made_at = NONE, _Balls.nowhere(moving), None

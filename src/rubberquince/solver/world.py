@@ -159,8 +159,8 @@ class World:
         pieces = len(solids) + len(spec.colliders)
         self.gap, self.friction = np.zeros(pieces), np.zeros(pieces)
         self.bounce, self.outside_only = np.full(pieces, OWN_BOUNCE), np.zeros(pieces, bool)
-        touches = [s.touch for s in solids] + [c.touch for c in spec.colliders]
-        for k, touch in enumerate(touches):
+        self.touches = [s.touch for s in solids] + [c.touch for c in spec.colliders]
+        for k, touch in enumerate(self.touches):
             self.set_touch(k, touch)
         for k, solid in enumerate(solids):
             self.set_material(k, solid.material)
@@ -174,6 +174,7 @@ class World:
 
     def set_touch(self, piece: int, touch: Touch) -> None:
         """Write how a piece (solids first, then colliders) touches into the running arrays."""
+        self.touches[piece] = touch
         self.gap[piece], self.friction[piece] = touch.gap, touch.friction
         self.bounce[piece] = OWN_BOUNCE if touch.bounce is None else touch.bounce
         self.outside_only[piece] = touch.outside_only and is_closed(self.spec.colliders[piece - self.solids].triangles)

@@ -3,7 +3,6 @@
 from functools import partial
 from pathlib import Path
 
-import numpy as np
 from PySide6.QtWidgets import QWidget
 
 from rubberquince.errors import QuinceError
@@ -31,8 +30,7 @@ class Handing:
             return
         scene = self._bench.scene
         skins = self._runner.skins(frame) if frame != scene.run.first else None
-        skin = np.concatenate(list(skins.values())) if skins else None
-        if self._carried_out(FrameOrder(path, scene, self._bench.document.meshes, skin)):
+        if self._carried_out(FrameOrder(path, scene, self._bench.document.meshes, skins)):
             self._bench.say(f"Frame {frame} is in “{path.name}”.", False)
 
     def export_run(self, path: Path | None = None) -> None:

@@ -1,27 +1,34 @@
 """Runs the open scene in the solver process and knows its frames: which are there, which are out of date."""
 
+import secrets
 import time
 from pathlib import Path
 
 import numpy as np
-from platformdirs import user_cache_path
 from PySide6.QtCore import QObject, Qt, QTimer, Signal
 
 from rubberquince.bake.assemble import run_key, topology_key
 from rubberquince.bake.cache import ABSENT
-from rubberquince.bake.store import FrameStore, folder_of, fresh_folder
+from rubberquince.bake.folders import MOST_BAKES, MOST_TRIED, bake_folder, bakes_root, make_room, run_folder
+from rubberquince.bake.layout import READINGS
+from rubberquince.bake.store import FrameStore
 from rubberquince.document.scene import Scene
 from rubberquince.errors import QuinceError
 from rubberquince.jobs import protocol as p
-from rubberquince.jobs.client import PATIENCE, SolverProcess
+from rubberquince.jobs.link import Link
 from rubberquince.jobs.ring import Ring
 from rubberquince.ui.bench import Bench
 
-MOST_RESTARTS = 2           # of the solver process for one frame that keeps ending it
+LOOK = 250                  # ms between looks at how far a frame has come
+CRASHED = "The solver crashed and was restarted; the {what} continues from the last finished frame."
 
 
 class Runner(QObject):
-    """``frame_came(number)``, ``progressed()`` when what is known of the run changed, ``ended()``."""
+    """``frame_came(number)``, ``progressed()`` when what is known of the run changed, ``ended()``.
+
+    What is played goes to a folder for trying, and changes of values reach it while it runs.  What is baked is kept,
+    and goes on with the scene that it began with.
+    """
 
     frame_came = Signal(int)
     progressed = Signal()
@@ -33,99 +40,124 @@ class Runner(QObject):
         self._bench = bench
         self.store: FrameStore | None = None
         self.computing = False
+        self.kept = False                   # is what is being computed a bake?
         self.status = ""
         self.last = 0
+        self.unsaved = secrets.token_hex(8)             # where bakes go while the scene has no file
         self._keyed: Scene | None = None
-        self._key = 0
+        self._keys, self._computed = (0, 0), 0
         self._job = 0
-        self._next: int | None = None
         self._ring: Ring | None = None
-        self._restarts = 0
         self._began, self._done_at_start, self._done = 0.0, 0, 0
-        self._patience = QTimer(self, singleShot=True, interval=int(PATIENCE * 1000))
-        self._patience.timeout.connect(self._lose_patience)
+        self._watch = QTimer(self, interval=LOOK)
+        self._watch.timeout.connect(self.progressed)
         self._event.connect(self._on_event, Qt.ConnectionType.QueuedConnection)
-        self._process = SolverProcess(self._event.emit)
+        self._link = Link(self._event.emit)
         bench.scene_changed.connect(self._on_scene)
 
     @property
     def solver_pid(self) -> int:
-        return self._process.pid
+        return self._link.pid
 
     @property
     def key(self) -> int:
         """Run key of the scene as it is; see bake.assemble."""
+        return self._both_keys()[0]
+
+    def _both_keys(self) -> tuple[int, int]:
+        """Run key and topology key."""
         if self._keyed is not self._bench.scene:
-            self._keyed, self._key = self._bench.scene, run_key(self._bench.scene)
-        return self._key
+            self._keyed = self._bench.scene
+            self._keys = run_key(self._keyed), topology_key(self._keyed)
+        return self._keys
 
     def wake(self) -> None:
         """Have the solver process come up."""
-        self._process.wake()
+        self._link.wake()
+
+    @property
+    def computes_this(self) -> bool:
+        """Is what is being computed the scene as it is?"""
+        return self.computing and self._computed == self.key
 
     # --- commands -------------------------------------------------------------------------------------
 
-    def compute(self, last: int) -> None:
-        """Compute what is missing up to frame ``last``; after the running job when there is one."""
-        if self.computing:
-            self._next = last
-            self.stop()
-            return
-        scene = self._bench.scene
+    def compute(self, last: int, keep: bool = False) -> None:
+        """Compute what is missing up to frame ``last``, after what runs now has stopped; ``keep`` makes it a bake.
+
+        A bake of just this scene that is there already is gone on with.
+        """
+        scene, (key, topology) = self._bench.scene, self._both_keys()
+        kept = bake_folder(self.bakes(), key)
+        self.kept = keep or kept.exists()
+        folder = kept if self.kept else run_folder(topology)
         try:
-            folder = fresh_folder(self._runs(), topology_key(scene))
+            make_room(folder, MOST_BAKES if self.kept else MOST_TRIED)
         except QuinceError as error:
             self._bench.say(str(error))
             return
-        if self.store is None or self.store.folder != folder:
-            self.store = FrameStore(folder, scene, self._bench.document.meshes)
-        self._restarts = 0
-        self._start(scene, folder, last)
+        self._look_into(folder)
+        self.last, self.computing, self.status, self._computed = last, True, "Waking the solver", key
+        self._began, self._ring = 0.0, None
+        self._job = self._link.run(scene, self._bench.document.meshes, folder, last)
+        self._watch.start()
+        self.progressed.emit()
+
+    def stop(self) -> None:
+        """Stop what runs; it does within a Newton step, and is ended when it does not."""
+        self._link.stop()
 
     def forget(self) -> None:
         """Another scene is open: its frames, if any, are looked for anew."""
         self.stop()
-        self.store = None
-        self._adopt()
+        self._job, self.store = 0, None     # what the stopped run still says is of no interest
+        self.unsaved = secrets.token_hex(8)
+        if self.computing:
+            self._finish()
+        else:
+            self._adopt()
+
+    def close(self) -> None:
+        self._watch.stop()
+        self._link.close()
+
+    def bakes(self) -> Path:
+        """Where the bakes of the open scene are."""
+        return bakes_root(self._bench.path, self.unsaved)
 
     def _adopt(self) -> None:
         """Take up frames that lie on disk for the scene as it is; else the old ones stay, out of date."""
-        folder = folder_of(self._runs(), topology_key(self._bench.scene))
-        if not self.computing and folder.exists() and (self.store is None or self.store.folder != folder):
-            self.store = FrameStore(folder, self._bench.scene, self._bench.document.meshes)
+        if not self.computing:
+            key, topology = self._both_keys()
+            for folder in (bake_folder(self.bakes(), key), run_folder(topology)):
+                if folder.exists():
+                    self._look_into(folder)
+                    break
         self.progressed.emit()
 
-    @staticmethod
-    def _runs() -> Path:
-        return user_cache_path("rubberquince") / "runs"
+    def _look_into(self, folder: Path) -> None:
+        if self.store is None or self.store.folder != folder:
+            self.store = FrameStore(folder)
 
-    def _start(self, scene: Scene, folder: Path, last: int) -> None:
-        self.last, self.computing, self.status = last, True, "Waking the solver"
-        self._began = 0.0
-        self._job = self._process.run(scene, self._bench.document.meshes, folder, last)
-        self.progressed.emit()
+    def look_again(self) -> None:
+        """Folders of frames were moved or thrown away."""
+        self.store = None
+        self._adopt()
 
-    def stop(self) -> None:
-        """Ask the solver to stop; it does within a Newton step, and is ended when it does not."""
-        if self.computing:
-            self._process.stop()
-            self._patience.start()
-
-    def close(self) -> None:
-        self._patience.stop()
-        self._process.close()
+    # --- how far it is --------------------------------------------------------------------------------
 
     def left(self) -> float | None:
         """Seconds left of the running job, from the frames so far; None before there are any."""
-        done = self._done - self._done_at_start
-        if not self.computing or not self._began or done < 1:
+        done = self._done + self._link.frame_share() - self._done_at_start
+        if not self.computing or not self._began or done <= 0.0:
             return None
-        return (time.monotonic() - self._began) / done * (self.last - self._done)
+        return max((time.monotonic() - self._began) / done * (self.last - self._done_at_start - done), 0.0)
 
     def share(self) -> float:
         """Part of the range that is done."""
         first = self._bench.scene.run.first
-        return float(np.clip((self._done - first + 1) / max(self.last - first + 1, 1), 0, 1)) if self._began else 0.0
+        done = self._done + self._link.frame_share() - first + 1
+        return float(np.clip(done / max(self.last - first + 1, 1), 0, 1)) if self._began else 0.0
 
     def expected(self, last: int) -> tuple[float, int] | None:
         """Seconds and bytes on disk that the missing frames up to ``last`` will take; None before one was measured."""
@@ -134,7 +166,8 @@ class Runner(QObject):
         first = self._bench.scene.run.first
         seconds = self.store.efforts[:, 1]
         missing = sum(not self.good(number) for number in range(first, last + 1))
-        return float(np.nanmedian(seconds[seconds > 0])) * missing, self.store.bytes_a_frame * missing
+        taken = seconds[seconds > 0]
+        return (float(np.median(taken)) if len(taken) else 0.0) * missing, self.store.bytes_a_frame * missing
 
     # --- what is known of frames ----------------------------------------------------------------------
 
@@ -164,79 +197,64 @@ class Runner(QObject):
         """Skin points (n, 3) m of each solid at a frame, by piece id."""
         return self.store.skins(number) if self.store and self.known(number) else None
 
-    def nodes(self, number: int) -> np.ndarray | None:
-        """Lattice nodes (n, 3) m of all solids at a frame, once it is on disk."""
-        return self.store.nodes(number) if self.store else None
+    def nodes(self, number: int) -> dict[str, tuple[str, np.ndarray]]:
+        """Carrier key and nodes (n, 3) m of each solid at a frame, by piece id; empty until it is on disk."""
+        return self.store.nodes(number) if self.store else {}
 
     def readings(self, piece_id: str) -> np.ndarray:
-        """Readings (frames, columns) of a solid, NaN where there are none; see bake.cache.READINGS."""
-        return self.store.readings_of(piece_id) if self.store else np.zeros((0, 0))
+        """Readings (frames, columns) of a solid, NaN where there are none; see bake.layout.READINGS."""
+        return self.store.readings_of(piece_id) if self.store else np.zeros((0, len(READINGS)))
 
     # --- events ---------------------------------------------------------------------------------------
 
     def _on_scene(self, before: Scene, after: Scene) -> None:
-        if topology_key(after) != topology_key(before):
-            self.stop()
-        elif self.computing and run_key(after) != run_key(before):
-            self._process.change(after)
+        if self.computing and not self.kept:
+            if topology_key(after) != topology_key(before):
+                self.stop()
+            elif run_key(after) != run_key(before):
+                self._link.change(after)
         self._adopt()
 
-    def _on_event(self, event: p.Event) -> None:
-        if isinstance(event, p.Died):
-            self._revive()
-            return
+    def _on_event(self, event: p.JobEvent) -> None:
         if event.job != self._job:
             return
         if isinstance(event, p.Preparing):
             self.status = event.sentence
             self.progressed.emit()
         elif isinstance(event, p.Ready):
-            self._ring = self._process.ring(event)
+            self._ring = self._link.ring(event)
             assert self.store is not None
-            self.store.open()
+            self.store.refresh()
             self.status = ""
         elif isinstance(event, p.FrameDone):
             self._take(event)
+        elif isinstance(event, p.Noted):
+            self._bench.say(event.sentence, False)
+        elif isinstance(event, p.Crashed):
+            self._bench.say(CRASHED.format(what="bake" if self.kept else "run"))
+            self.status, self._ring = "Waking the solver", None
+            self.progressed.emit()
         else:
+            self._finish()
             if isinstance(event, p.Failed):
                 self._bench.say(event.sentence)
-            self._finish()
 
     def _take(self, event: p.FrameDone) -> None:
-        assert self._ring is not None and self.store is not None
-        self.store.put(event.number, event.stamp, self._ring.read(event.slot), event.readings, event.effort)
+        if self._ring is None or self.store is None:
+            return
+        skin = self._ring.read(event.slot)
+        if self.store.layout is not None and len(skin) == self.store.layout.points:
+            self.store.put(event.number, event.stamp, skin, event.readings, event.effort)
         if not self._began:
             self._began, self._done_at_start = time.monotonic(), event.number
         self._done = event.number
-        self._restarts = 0
         self.frame_came.emit(event.number)
         self.progressed.emit()
 
     def _finish(self) -> None:
-        self._patience.stop()
-        self.computing, self.status = False, ""
+        self.computing, self.status, self._ring = False, "", None
+        self._watch.stop()
         if self.store is not None:
             self.store.refresh()
         self.ended.emit()
-        self.progressed.emit()
-        if self._next is not None:
-            last, self._next = self._next, None
-            self.compute(last)
-
-    def _lose_patience(self) -> None:
-        self._process.end()
-
-    def _revive(self) -> None:
-        """The solver process ended by itself: go on from the last whole frame, unless it keeps happening."""
-        if not self.computing:
-            return
-        stopping = self._patience.isActive()
-        if stopping or self._restarts >= MOST_RESTARTS or self.store is None:
-            if not stopping:
-                self._bench.say("The solver ended by itself several times and was given up; "
-                                "the frames so far are kept.")
-            self._finish()
-            return
-        self._restarts += 1
-        self._bench.say("The solver ended by itself; it was started again and goes on where it was.")
-        self._start(self._bench.scene, self.store.folder, self.last)
+        self._adopt()

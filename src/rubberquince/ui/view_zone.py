@@ -175,7 +175,7 @@ class ViewZone(QWidget):
         stage.show_frame(skins or self._placed(scene))
         stage.cells = {}
         if stage.display == "cells":
-            nodes = None if at_start else self._runner.nodes(frame)
+            nodes = {} if at_start else self._runner.nodes(frame)
             stage.cells = cell_surfaces(scene, self._bench.document.meshes, nodes)
         self.view.redraw()
 

@@ -4,7 +4,7 @@ from collections import OrderedDict
 
 import numpy as np
 
-from rubberquince.bake.assemble import lattice_of
+from rubberquince.bake.assemble import carrier_key, lattice_of
 from rubberquince.document.bodies import Meshes
 from rubberquince.document.scene import Scene
 from rubberquince.errors import ShapeError
@@ -28,12 +28,13 @@ def outside(lattice: Lattice) -> np.ndarray:
     return _kept[lattice]
 
 
-def cell_surfaces(scene: Scene, meshes: Meshes, nodes: np.ndarray | None) -> dict[str, np.ndarray]:
+def cell_surfaces(scene: Scene, meshes: Meshes, nodes: dict[str, tuple[str, np.ndarray]]) -> dict[str, np.ndarray]:
     """Corners (n, 3, 3) float32 m of the cells' outside, by piece id.
 
-    ``nodes`` (n, 3) m are those of all solids in order at a frame; without them the cells stand as placed.
+    nodes : carrier key and places (n, 3), m, of each piece's nodes at a frame.  What is not among them stands as it
+    is placed; what was computed with other cells is left out: there is nothing true to show of it.
     """
-    surfaces, first = {}, 0
+    surfaces = {}
     for piece in scene.pieces:
         if piece.role != "solid":
             continue
@@ -41,11 +42,11 @@ def cell_surfaces(scene: Scene, meshes: Meshes, nodes: np.ndarray | None) -> dic
             lattice = lattice_of(piece, meshes)
         except ShapeError:
             continue
-        count = len(lattice.nodes)
-        if nodes is not None and first + count <= len(nodes):
-            at = nodes[first:first + count]
-        else:
+        if piece.id not in nodes:
             at = lattice.nodes @ piece.place.rotation().T + np.array(piece.place.position)
+        elif nodes[piece.id][0] == carrier_key(piece, meshes):
+            at = nodes[piece.id][1]
+        else:
+            continue
         surfaces[piece.id] = at[outside(lattice)].astype(np.float32)
-        first += count
     return surfaces

@@ -8,6 +8,7 @@ from rubberquince.document.scene import Scene
 from rubberquince.ui.bench import Bench
 from rubberquince.ui.runner import Runner
 
+OTHER_SCENE = "The bake goes on with the scene that it began with; stop it to play the scene as it is now."
 TICK = 8                    # ms, finer than any frame rate that can be seen
 
 
@@ -46,6 +47,8 @@ class Player(QObject):
                 self.go(run.first)
             if not self._runner.computing:
                 self._runner.compute(run.last)
+            elif self.baking and not self._runner.computes_this:
+                self._bench.say(OTHER_SCENE, False)
         elif self.frame >= run.last:
             self.go(run.first)
         self.playing = True
@@ -61,9 +64,10 @@ class Player(QObject):
         self.changed.emit()
 
     def bake(self) -> None:
-        """Compute the whole range; playing is another matter."""
+        """Compute the whole range and keep it; playing is another matter."""
         self.baking = True
-        self._runner.compute(self._bench.scene.run.last)
+        self._runner.compute(self._bench.scene.run.last, keep=True)
+        self.baking = self._runner.computing
         self.changed.emit()
 
     def halt(self) -> None:
@@ -100,7 +104,7 @@ class Player(QObject):
     def _on_scene(self, before: Scene, after: Scene) -> None:
         if [(p.id, p.place) for p in before.pieces] != [(p.id, p.place) for p in after.pieces]:
             if self.playing:
-                self.halt()
+                self.pause()
             self.go(after.run.first)     # a place is where the run starts: show that
         elif not after.run.first <= self.frame <= after.run.last:
             self.go(self.frame)
