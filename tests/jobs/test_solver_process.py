@@ -3,7 +3,10 @@
 import os
 import queue
 import signal
+import subprocess
+import sys
 import time
+from pathlib import Path
 
 import numpy as np
 import pytest
@@ -17,7 +20,7 @@ from rubberquince.jobs.link import Link
 from rubberquince.jobs.ring import SLOTS, Ring
 from scenes import ball, small_scene
 
-PATIENCE = 120.0
+PATIENCE = 60.0
 
 
 class Hands:
@@ -113,7 +116,7 @@ def test_a_killed_process_is_started_again(link, tmp_path):
 
 
 def test_filling_with_cells_is_stopped_and_a_long_frame_tells_how_far_it_is(link, tmp_path):
-    slab = changed(changed(ball(cells=11), "place.size", (0.5, 0.03, 0.5)), "place.position", (0, 1, 0))
+    slab = changed(changed(ball(cells=10), "place.size", (0.5, 0.03, 0.5)), "place.position", (0, 1, 0))
     job = link.process.run(Scene(pieces=(slab,)), {}, tmp_path / "a", 5)
     assert link.until(p.Preparing, job).sentence == "Filling the solids with cells"
     time.sleep(0.3)
@@ -130,6 +133,25 @@ def test_filling_with_cells_is_stopped_and_a_long_frame_tells_how_far_it_is(link
     assert 0.0 <= min(shares) < max(shares) < 1.0
     link.process.stop()
     assert link.until(p.Finished, job).stopped
+
+
+def test_a_worker_whose_window_was_killed_ends_and_clears_away(tmp_path):
+    code = ("import sys, time, pathlib; sys.path.insert(0, sys.argv[1]); from scenes import small_scene;"
+            "from rubberquince.jobs.link import Link; link = Link(lambda event: None);"
+            "link.run(small_scene(last=3000), {}, pathlib.Path(sys.argv[2]), 3000)\n"
+            "while not link.pid or not list(pathlib.Path(link._folder.name).glob('ring*')): time.sleep(0.05)\n"
+            "print(link.pid, link._folder.name, flush=True); time.sleep(1000)")
+    window = subprocess.Popen([sys.executable, "-c", code, str(Path(__file__).parents[1]), str(tmp_path / "c")],
+                              stdout=subprocess.PIPE, text=True)
+    pid, folder = window.stdout.readline().split()
+    time.sleep(0.5)                                     # the ring is full: nobody reads it
+    window.kill()
+    window.wait()
+    window.stdout.close()
+    end = time.monotonic() + PATIENCE
+    while Path(folder).exists() or Path(f"/proc/{pid}").exists():
+        assert time.monotonic() < end
+        time.sleep(0.05)
 
 
 def test_a_full_ring_waits_for_its_reader(tmp_path):

@@ -1,6 +1,7 @@
 """The solver process.  Run as ``python -m rubberquince.jobs.worker SOCKET FOLDER``, the number of an open socket."""
 
 import faulthandler
+import os
 import shutil
 import sys
 import traceback
@@ -27,6 +28,7 @@ class Worker:
         self._run: SceneRun | None = None
         self._ring: Ring | None = None
         self._rings = 0
+        self._parent = os.getppid()
 
     def serve(self) -> None:
         """Load the kernels while nobody waits for them yet, then do as told."""
@@ -65,13 +67,13 @@ class Worker:
                 ring = self._fresh_ring(run.points)
                 self._connection.send(p.Ready(command.job, run.points, str(ring.path)))
                 for frame in frames:
-                    slot = ring.write(frame.skin, self._signals.stopped)
+                    slot = ring.write(frame.skin, self._stopped)
                     if slot is None:
                         return True
                     self._connection.send(p.FrameDone(command.job, frame.number, frame.stamp, slot, frame.readings,
                                                       frame.effort))
                     self._take_changes(command.job, run)
-                    if self._signals.stopped() and frame.number < command.last:
+                    if self._stopped() and frame.number < command.last:
                         return True
         except Stopped:
             return True
@@ -86,8 +88,12 @@ class Worker:
             return run
         self._run = None                    # two large runs at a time are too many
         self._connection.send(p.Preparing(command.job, "Filling the solids with cells"))
-        self._run = SceneRun(command.scene, self._meshes, folder, self._signals.stopped, self._signals.tell)
+        self._run = SceneRun(command.scene, self._meshes, folder, self._stopped, self._signals.tell)
         return self._run
+
+    def _stopped(self) -> bool:
+        """Also when nobody is there any more to say so."""
+        return self._signals.stopped() or os.getppid() != self._parent
 
     def _fresh_ring(self, points: int) -> Ring:
         if self._ring is not None:
