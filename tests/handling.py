@@ -26,6 +26,12 @@ def sentence(window):
     return "" if notice.isHidden() else notice.sentence.text()
 
 
+def checked(window, qtbot):
+    """The checks of the scene as it is, once they are there."""
+    qtbot.waitUntil(lambda: window.checks.settled, timeout=LONG)
+    return window.checks.shown
+
+
 def drag(view, start, end, steps=6):
     QTest.mousePress(view, LEFT, pos=start)
     for k in range(1, steps + 1):

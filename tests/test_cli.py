@@ -18,7 +18,7 @@ from rubberquince.cli import app, frame_range
 from rubberquince.desktop import install
 from rubberquince.document.storage import load_scene, save_scene
 from rubberquince.errors import ExportError, InstallError
-from rubberquince.exchange.reader import read_obj
+from rubberquince.exchange.obj_in import read_obj
 from scenes import small_scene
 
 

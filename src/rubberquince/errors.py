@@ -9,6 +9,14 @@ class SceneError(QuinceError):
     """A scene file cannot be read or written."""
 
 
+class RangeError(SceneError):
+    """A value is beyond a bound: ``relation`` says on which side of ``bound`` (SI) it should be."""
+
+    def __init__(self, name: str, relation: str, bound: float) -> None:
+        super().__init__(f"{name}: it should be {relation} {bound:g}.")
+        self.relation, self.bound = relation, bound
+
+
 class ShapeError(QuinceError):
     """A shape cannot be made, imported or divided into cells."""
 

@@ -36,13 +36,20 @@ _DEFINITIONS = """
     degree = 3.141592653589793 / 180 * radian = deg
     percent_ = 0.01
 """.strip().splitlines()
+FAMILIES = (("Pa", "kPa", "MPa", "GPa"), ("mm", "cm", "m", "km"))
+LEAST_SHOWN = 5e-7         # of the unit: below, it is rounding
 _registry: pint.UnitRegistry = pint.UnitRegistry(None)
 for _line in _DEFINITIONS:
     _registry.define(_line.strip())
-_NUMBER = r"[+-]?(?:\d+[.,]?\d*|[.,]\d+)(?:[eE][+-]?\d+)?"
-_PATTERN = re.compile(rf"^\s*({_NUMBER})(?:\s*/\s*(\d+[.,]?\d*))?\s*([^\d\s][^\s]*(?:\s?[²³/*][^\s]*)?)?\s*$")
-_SHORT = {'"': "inch", "'": "foot", "°": "degree", "%": "percent_", "kg/m³": "kg/m**3", "m/s²": "m/s**2",
-          "kg/l": "kg/l"}
+_GROUPED = r"[1-9]\d{0,2}(?:,\d{3})+(?:\.\d*)?|[1-9]\d{0,2}(?:[   ]\d{3})+(?:[.,]\d*)?"     # 1,200.5 and 1 200,5
+_DECIMAL = r"\d+[.,]?\d*|[.,]\d+"
+_NUMBER = rf"[+-]?(?:{_GROUPED}|{_DECIMAL})(?:[eE][+-]?\d+)?"
+_PATTERN = re.compile(rf"^\s*({_NUMBER})(?:\s*/\s*(\d+[.,]?\d*))?\s*([^\d\s.,][^\s]*(?:\s?[²³/*][^\s]*)?)?\s*$")
+_THOUSANDS = re.compile(r"[1-9]\d{0,2}(?:,\d{3})+(?!\d)")
+_SHORT = {'"': "inch", "'": "foot", "°": "degree", "%": "percent_"}
+_WRITTEN = {name.lower(): name for name in (        # how units are written, whatever their case
+    "mm", "cm", "dm", "m", "km", "in", "ft", "yd", "kg", "g", "t", "lb", "oz", "s", "ms", "min", "N", "kN", "Pa", "kPa",
+    "MPa", "GPa", "hPa", "bar", "psi", "l", "ml", "deg", "rad")}
 
 
 def parse(text: str, unit: str) -> float:
@@ -50,7 +57,7 @@ def parse(text: str, unit: str) -> float:
     match = _PATTERN.match(text)
     if not match:
         raise ValueTextError(f"“{_short(text)}” is not a number; type for instance {_example(unit)}.")
-    number = float(match[1].replace(",", "."))
+    number = _number(match[1])
     if match[2]:
         divisor = float(match[2].replace(",", "."))
         if divisor == 0.0:
@@ -75,6 +82,12 @@ def show(value: float, unit: str) -> str:
     return f"{_digits(value / _factor(unit))}{gap}{unit}"
 
 
+def tidy(value: float, unit: str) -> str:
+    """``value`` (SI) in whatever unit of the same family as ``unit`` shows it shortest."""
+    family = next((units for units in FAMILIES if unit in units), (unit,))
+    return min((show(value, one) for one in family), key=lambda text: (len(text.split()[0].replace(".", "")), text))
+
+
 def _factor(unit: str) -> float:
     """How many SI units one ``unit`` is."""
     if unit in {"", "°"}:                     # angles are kept in degrees
@@ -82,16 +95,26 @@ def _factor(unit: str) -> float:
     return float(_registry.Quantity(1.0, _unit(unit)).to_base_units().magnitude)
 
 
+def _number(text: str) -> float:
+    """A comma before three digits groups thousands, as in 1,200; any other one is a decimal comma."""
+    text = re.sub(r"[   ]", "", text)
+    text = text.replace(",", "") if _THOUSANDS.match(text.lstrip("+-")) else text.replace(",", ".")
+    return float(text)
+
+
 def _unit(text: str) -> str:
-    return _SHORT.get(text, text.replace("²", "**2").replace("³", "**3"))
+    """A unit as pint knows it: powers written any way, letters in either case."""
+    text = re.sub(r"(?<=[a-zA-Z])(?:\^|\*\*)?([23])(?!\d)", r"**\1", text.replace("²", "2").replace("³", "3"))
+    return re.sub(r"[A-Za-z]+", lambda word: _WRITTEN.get(word[0].lower(), word[0]), _SHORT.get(text, text))
 
 
 def _digits(value: float) -> str:
-    if value == 0 or not math.isfinite(value):
-        return "0" if value == 0 else str(value)
+    if abs(value) < LEAST_SHOWN or not math.isfinite(value):
+        return "0" if math.isfinite(value) else str(value)
     places = max(0, 3 - math.floor(math.log10(abs(value))) - 1)
     text = f"{value:.{min(places, 9)}f}"
-    return text.rstrip("0").rstrip(".") if "." in text else text
+    text = text.rstrip("0").rstrip(".") if "." in text else text
+    return "0" if text == "-0" else text
 
 
 def _example(unit: str) -> str:

@@ -20,7 +20,7 @@ from rubberquince.bake import export
 from rubberquince.bake.assemble import assemble, run_key, topology_key
 from rubberquince.bake.cache import ABSENT, MIXED, CacheWriter, FrameCache
 from rubberquince.bake.checks import checks_of
-from rubberquince.bake.folders import bakes_in, locked, make_room, throw_away
+from rubberquince.bake.folders import locked, make_room, throw_away
 from rubberquince.bake.layout import READINGS, Entry, Layout
 from rubberquince.bake.run import SceneRun
 from rubberquince.bake.store import FrameStore
@@ -28,9 +28,10 @@ from rubberquince.demos import harvest_fair
 from rubberquince.document.bodies import piece_points
 from rubberquince.document.scene import Piece, Place, Scene, changed
 from rubberquince.document.storage import save_scene
-from rubberquince.errors import ExportError, RunError
-from rubberquince.exchange.reader import READERS, read_obj
-from rubberquince.jobs.exporting import RunOrder, export_apart
+from rubberquince.errors import ExportError, QuinceError, RunError
+from rubberquince.exchange.obj_in import read_obj
+from rubberquince.exchange.reader import READERS
+from rubberquince.jobs.exporting import export_run_apart
 from rubberquince.solver.stepper import Stepper
 from scenes import ball, slab, small_scene
 
@@ -471,7 +472,7 @@ def test_a_run_is_handed_over_file_by_file(tmp_path, suffix):
     cache = FrameCache.reader(tmp_path / "c")
     assert export.export_run(tmp_path / f"out{suffix}", scene, {}, cache, 2, 4) == 3
     assert [p.name for p in sorted(tmp_path.glob("out*"))] == [f"out.000{k}{suffix}" for k in (2, 3, 4)]
-    points = READERS[suffix](tmp_path / f"out.0003{suffix}").points
+    points = READERS[suffix](tmp_path / f"out.0003{suffix}")[0].points
     low = cache.skin(3)[:, 1].max()
     assert points[:, 1].max() == pytest.approx(low, abs=1e-6)
     with pytest.raises(ExportError):
@@ -486,11 +487,11 @@ def test_what_cannot_be_exported_says_why(tmp_path):
     with pytest.raises(ExportError, match="Frame 4 is not baked"):
         export.export_run(tmp_path / "run.usdc", scene, {}, cache, 1, 5)
     with pytest.raises(ExportError, match="Frame 4 is not baked"):
-        export_apart(RunOrder(tmp_path / "run.usdc", scene, {}, tmp_path / "c", 3, 5), lambda: False)
-    with pytest.raises(ExportError, match="export was stopped"):
-        export_apart(RunOrder(tmp_path / "run.usdc", scene, {}, tmp_path / "c", 1, 3), lambda: True)
+        export_run_apart(tmp_path / "run.usdc", scene, {}, tmp_path / "c", 3, 5, lambda: False)
+    with pytest.raises(QuinceError, match="was stopped; everything is as it was"):
+        export_run_apart(tmp_path / "run.usdc", scene, {}, tmp_path / "c", 1, 3, lambda: True)
     with pytest.raises(ExportError, match="frames are gone"):
-        export_apart(RunOrder(tmp_path / "run.usdc", scene, {}, tmp_path / "elsewhere", 1, 3), lambda: False)
+        export_run_apart(tmp_path / "run.usdc", scene, {}, tmp_path / "elsewhere", 1, 3, lambda: False)
     assert sorted(f.name for f in tmp_path.iterdir()) == ["c", "c.lock"]
     with pytest.raises(ExportError, match="not a name for a run"):
         export.export_run(tmp_path / "run.abc", scene, {}, cache, 1, 3)

@@ -19,7 +19,7 @@ def test_undo_and_redo_bring_back_the_very_scenes(document):
     scenes = [document.scene]
     document.set_value("change stiffness", "solid.stiffness", 900.0, "ball")
     scenes.append(document.scene)
-    document.remove_piece("slab")
+    document.remove_pieces(["slab"])
     scenes.append(document.scene)
     assert document.undo_label == "remove Slab"
     document.undo()
@@ -123,7 +123,7 @@ def test_any_order_of_steps_can_be_undone_to_the_start(steps):
         if step == "change" and any(p.id == "ball" for p in document.scene.pieces):
             document.set_value("change", "solid.density", 100.0 + k, "ball")
         elif step == "remove" and document.scene.pieces:
-            document.remove_piece(document.scene.pieces[-1].id)
+            document.remove_pieces([document.scene.pieces[-1].id])
         elif step == "add":
             document.add_piece(ball(f"p{k}"))
         elif step in ("undo", "redo"):

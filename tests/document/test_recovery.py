@@ -32,16 +32,23 @@ def test_a_copy_of_a_process_that_is_gone_is_found(tmp_path):
 def test_our_own_copy_is_not_left_behind_and_can_be_dropped(tmp_path):
     keeper = Keeper(tmp_path / "unsaved")
     keeper.keep(small_scene(), {}, None)
-    assert left_behind(tmp_path / "unsaved") == [] and len(list((tmp_path / "unsaved").iterdir())) == 2
+    assert left_behind(tmp_path / "unsaved") == [] and len(list((tmp_path / "unsaved").glob("*.quince"))) == 1
     keeper.drop()
     assert not list((tmp_path / "unsaved").iterdir())
 
 
+def test_a_copy_is_found_whoever_has_the_number_of_its_process_now(tmp_path):
+    """Numbers of processes are used again, after a reboot the low ones at once."""
+    subprocess.run([sys.executable, "-c", KEEP, str(tmp_path), os.path.dirname(__file__) + "/.."], check=True)
+    (copy,) = tmp_path.glob("*.quince")
+    for file in list(tmp_path.iterdir()):
+        file.rename(file.with_name(f"{os.getpid()}{file.suffix}"))
+    assert [left.file.stem for left in left_behind(tmp_path)] == [str(os.getpid())]
+
+
 def test_a_damaged_note_brings_the_scene_back_unnamed(tmp_path):
-    Keeper(tmp_path).keep(small_scene(), {}, None)
-    ours = tmp_path / f"{os.getpid()}.quince"
-    ours.rename(tmp_path / "999999999.quince")
-    (tmp_path / "999999999.json").write_text("[")
+    subprocess.run([sys.executable, "-c", KEEP, str(tmp_path), os.path.dirname(__file__) + "/.."], check=True)
+    next(tmp_path.glob("*.json")).write_text("[")
     (left,) = left_behind(tmp_path)
     assert left.of is None and left.name == "an unnamed scene"
 

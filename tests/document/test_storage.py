@@ -1,5 +1,6 @@
 """The scene file: whole, cut, tampered, newer, and where it cannot be written."""
 
+import io
 import json
 import os
 import zipfile
@@ -65,6 +66,7 @@ def test_a_scene_of_the_first_version_is_brought_up_to_date(saved):
     def age(raw):
         raw["version"] = 1
         for piece in raw["pieces"]:
+            piece["shape"].pop("rounded", None)
             del piece["solid"]["weight"], piece["contact"]["bounce"], piece["contact"]["sides"]
 
     rewritten(path, age)
@@ -111,7 +113,57 @@ def test_a_file_that_is_none_at_all(tmp_path):
     (tmp_path / "text.quince").write_text("dear diary")
     assert "cut short or damaged" in refused(tmp_path / "text.quince")
     assert "no such file" in refused(tmp_path / "missing.quince")
-    assert "directory" in refused(tmp_path)
+    assert "not a scene file" in refused(tmp_path)
+    os.mkfifo(tmp_path / "pipe.quince")                     # nobody will ever write to it
+    assert "not a scene file" in refused(tmp_path / "pipe.quince")
+    (tmp_path / "zero.quince").symlink_to("/dev/zero")      # it never ends
+    assert "not a scene file" in refused(tmp_path / "zero.quince")
+
+
+def npy(array, **claims):
+    """A .npy file, its header claiming otherwise."""
+    buffer = io.BytesIO()
+    np.save(buffer, array, allow_pickle=True)
+    data = buffer.getvalue()
+    for what, other in claims.items():
+        old = {"shape": str(array.shape), "descr": repr(array.dtype.str)}[what]
+        assert old.encode() in data
+        data = data.replace(old.encode(), other.encode()[: len(old) + 40])
+    return data
+
+
+@pytest.mark.parametrize("array", [
+    npy(np.array([{"a": 1}, None], object)), npy(np.zeros((3, 3)), shape="(1000000000000, 3)"),
+    npy(np.zeros((4, 3), "i8")), npy(np.zeros((3, 3)), shape="(-1, 3)"), npy(np.zeros((2, 2, 2))), b"", b"PK",
+    b"\x93NUMPY", npy(np.full((27, 3), np.nan))])
+def test_arrays_that_are_not_what_we_write_are_refused(saved, array):
+    path, _ = saved
+    with zipfile.ZipFile(path) as archive:
+        files = {name: archive.read(name) for name in archive.namelist()}
+    name = next(name for name in files if name.endswith("/points.npy"))
+    with zipfile.ZipFile(path, "w") as archive:
+        for other, data in files.items():
+            archive.writestr(other, array if other == name else data)
+    refused(path)
+
+
+def test_pieces_of_one_id_are_refused(saved):
+    path, _ = saved
+    rewritten(path, lambda raw: raw["pieces"].append(raw["pieces"][0]))
+    assert "two pieces have the same id" in refused(path)
+
+
+def test_a_saved_scene_can_be_read_by_those_who_could_before(tmp_path):
+    before = os.umask(0o022)
+    try:
+        save_scene(tmp_path / "new.quince", small_scene(), {})
+        os.chmod(tmp_path / "new.quince", 0o664)
+        save_scene(tmp_path / "new.quince", small_scene(), {})
+        assert (tmp_path / "new.quince").stat().st_mode & 0o777 == 0o664
+        save_scene(tmp_path / "other.quince", small_scene(), {})
+        assert (tmp_path / "other.quince").stat().st_mode & 0o777 == 0o644
+    finally:
+        os.umask(before)
 
 
 def test_a_bomb_is_not_unpacked(tmp_path):

@@ -10,7 +10,7 @@ from pxr import Usd, UsdGeom
 from rubberquince.errors import ExportError, ShapeError
 from rubberquince.exchange.frames import write_obj
 from rubberquince.exchange.importing import import_mesh
-from rubberquince.exchange.reader import read_obj
+from rubberquince.exchange.obj_in import read_obj
 from rubberquince.exchange.usd import write_usd
 from rubberquince.exchange.writing import Exported
 from rubberquince.shapes import primitives

@@ -15,7 +15,8 @@ from pxr import Usd, UsdGeom, UsdValidation
 from rubberquince.exchange.frames import write_obj, write_ply, write_stl
 from rubberquince.exchange.glb import write_glb
 from rubberquince.exchange.importing import import_mesh
-from rubberquince.exchange.reader import read_obj, read_ply, read_triangles
+from rubberquince.exchange.obj_in import read_obj
+from rubberquince.exchange.triangles_in import read_ply, read_triangles
 from rubberquince.exchange.usd import write_usd
 from rubberquince.exchange.writing import Exported
 from rubberquince.shapes import primitives

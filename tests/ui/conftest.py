@@ -5,6 +5,7 @@ from PySide6.QtCore import QSettings
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QMessageBox
 
+from handling import checked
 from rubberquince.document.document import Document
 from rubberquince.ui import files as files_module
 from rubberquince.ui.style import dress
@@ -48,11 +49,12 @@ def window(qtbot, own_folders, answers):
 
 
 @pytest.fixture
-def show(window):
+def show(window, qtbot):
     """Open a scene in the window as if it had come from a file."""
     def do(scene, meshes=None):
         window.files._show(Document(scene, meshes), None)
         window.view_zone.frame_solids()
         window.checks.refresh()
+        checked(window, qtbot)
         return window
     return do

@@ -8,12 +8,13 @@ from hypothesis import strategies as st
 from rubberquince.demos import harvest_fair
 from rubberquince.document.bodies import piece_points, unit_mesh
 from rubberquince.document.scene import Place, Scene, changed
+from rubberquince.exchange.writing import Exported
 from rubberquince.shapes import primitives
-from rubberquince.shapes.polymesh import is_closed
+from rubberquince.shapes.polymesh import PolyMesh
 from rubberquince.shapes.rays import nearest_hit
 from rubberquince.view.body import Body, split_at_sharp_edges
 from rubberquince.view.camera import Camera
-from rubberquince.view.cells import cell_surfaces, outside
+from rubberquince.view.cells import cells_of, surface
 from rubberquince.view.handles import Drag, handles_of, slide, under_pointer
 from rubberquince.view.portrait import portrait
 from rubberquince.view.renderer import Renderer
@@ -88,11 +89,24 @@ def test_normals_of_a_ball_point_outwards():
 
 def test_a_block_keeps_its_edges_and_a_ball_is_smooth():
     block = primitives.block((2, 2, 2))
-    source, triangles = split_at_sharp_edges(block.points, block.triangles)
+    source, triangles, _ = split_at_sharp_edges(block, (1.0, 1.0, 1.0))
     assert len(source) == 6 * 9                      # every side has points of its own
     assert np.array_equal(block.points[source[triangles]], block.points[block.triangles])
     round_mesh = primitives.sphere(32, 16)
-    assert len(split_at_sharp_edges(round_mesh.points, round_mesh.triangles)[0]) == len(round_mesh.points)
+    assert len(split_at_sharp_edges(round_mesh, (1.0, 1.0, 1.0))[0]) == len(round_mesh.points)
+
+
+@pytest.mark.parametrize("turned", [40.0, 46.0, 53.0, 70.0])
+def test_edges_are_as_sharp_in_the_picture_as_in_what_is_exported(turned):
+    angle = np.radians(turned)
+    high = np.tan(angle)
+    fold = PolyMesh(np.array([[0, 0, 0], [1, 0, 0], [1, 0, 1], [0, 0, 1], [2, high, 0], [2, high, 1.0]]),
+                    np.array([4, 4], np.int32), np.array([3, 2, 1, 0, 1, 2, 5, 4], np.int32))
+    body, exported = Body(fold, (1.0, 1.0, 1.0)), Exported("fold", fold, fold.points)
+    body.place(fold.points)
+    normals = exported.normals(fold.points)
+    assert len(body.source) == len(normals)
+    assert np.allclose(body.vertices[:, 3:6], normals, atol=1e-6)
 
 
 @pytest.mark.parametrize("factor, value", [((1.2, 1.0, 1.0), 0.2), ((0.8, 1.0, 1.0), -0.2), ((1.0, 1.0, 1.0), 0.0)])
@@ -105,15 +119,19 @@ def test_stretch_of_a_pulled_and_of_a_pressed_sheet(factor, value):
 
 def test_the_outside_of_the_cells_is_closed_and_encloses_the_skin():
     scene = small_scene()
-    corners = cell_surfaces(scene, {}, None)["ball"]
+    piece = scene.piece("ball")
+    cells = cells_of(piece, {})
+    corners = surface(cells, piece, None)
     skin = piece_points(scene.piece("ball"), {})
     assert corners.shape[1:] == (3, 3) and (corners.min(axis=(0, 1)) <= skin.min(axis=0)).all()
-    assert set(cell_surfaces(scene, {}, None)) == {"ball"}
     triangles = np.arange(3 * len(corners)).reshape(-1, 3)
     merged = np.unique(corners.reshape(-1, 3).round(6), axis=0, return_inverse=True)[1].reshape(-1)
     edges = np.sort(merged[triangles][:, [0, 1, 1, 2, 2, 0]].reshape(-1, 2), axis=1)
     assert (np.unique(edges, axis=0, return_counts=True)[1] % 2 == 0).all()
-    assert outside is not None and not is_closed(triangles)
+    lifted = cells.nodes + [0.0, 5.0, 0.0]
+    assert surface(cells, piece, (cells.carrier, lifted))[..., 1].min() > 4.0
+    finer = cells_of(changed(piece, "solid.cells", 6), {})                  # frames of other cells say nothing of these
+    assert surface(finer, piece, (cells.carrier, lifted)) is None
 
 
 # --- handles ----------------------------------------------------------------------------------------------
@@ -242,7 +260,8 @@ def test_chosen_cells_and_stretch_are_seen(renderer):
     for display in ("smooth", "cells", "stretch"):
         stage = Stage(display=display)
         stage.show(scene, {})
-        stage.cells = cell_surfaces(scene, {}, None) if display == "cells" else {}
+        ball_piece = scene.piece("ball")
+        stage.cells = {"ball": surface(cells_of(ball_piece, {}), ball_piece, None)} if display == "cells" else {}
         stage.show_frame({"ball": piece_points(scene.piece("ball"), {}) * [1.3, 1.0, 1.0]})
         pictures[display] = shot(renderer, stage)
     stage.chosen = "ball"

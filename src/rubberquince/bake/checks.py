@@ -2,6 +2,7 @@
 
 from collections.abc import Callable
 from dataclasses import dataclass
+from functools import partial
 
 import igl
 import numpy as np
@@ -26,7 +27,8 @@ MOST_PROBES = 4000          # points of a piece that are looked at
 
 @dataclass(frozen=True, eq=False)
 class Check:
-    """``trouble`` False says that something is well.  ``mend`` gives the mended scene, ``button`` says how.
+    """``trouble`` False says that something is well.  ``mend`` gives the mended scene, ``button`` says how; it can be
+    sent from one process to another.
 
     ``spot`` (3,), m, is where in the world it is.  ``mesh`` is that of the mended piece where it is a new one.
     """
@@ -42,7 +44,7 @@ class Check:
 
 def checks_of(scene: Scene, meshes: Meshes) -> list[Check]:
     """All checks of a scene, troubles first."""
-    found = [*_overlaps(scene, meshes), *_nothing_moves(scene)]
+    found = [*_overlaps(scene, meshes), *_nothing_moves(scene, meshes)]
     for piece in scene.pieces:
         try:
             if piece.role == "solid":
@@ -72,11 +74,7 @@ def _open(piece: Piece, meshes: Meshes) -> list[Check]:
     else:
         fresh, mesh_made, button = piece.model_copy(update={"role": "collider"}), None, f"Make {piece.name} a Collider"
 
-    def mend(now: Scene) -> Scene:
-        return now.with_piece(now.piece(piece.id).model_copy(
-            update={"shape": fresh.shape, "place": fresh.place, "role": fresh.role}))
-
-    return [Check(sentence, True, piece.id, button, mend, spot, mesh_made)]
+    return [Check(sentence, True, piece.id, button, partial(_become, fresh), spot, mesh_made)]
 
 
 def _falls_past(piece: Piece, scene: Scene, meshes: Meshes) -> list[Check]:
@@ -93,7 +91,7 @@ def _falls_past(piece: Piece, scene: Scene, meshes: Meshes) -> list[Check]:
         if over[0] and over[2] and points[:, 1].min() < high[1]:
             return []
     return [Check(f"{piece.name} falls past everything: nothing is under it, and the ground is off.", True, piece.id,
-                  "Turn the ground on", lambda now: changed(now, "run.ground", True), mine[mine[:, 1].argmin()])]
+                  "Turn the ground on", partial(changed, path="run.ground", value=True), mine[mine[:, 1].argmin()])]
 
 
 def _wide_gap(piece: Piece, scene: Scene, meshes: Meshes) -> list[Check]:
@@ -107,7 +105,7 @@ def _wide_gap(piece: Piece, scene: Scene, meshes: Meshes) -> list[Check]:
     spot = points[points[:, 1].argmin() if piece.role == "solid" else points[:, 1].argmax()]
     return [Check(f"The gap of {piece.name}, {_mm(piece.contact.gap)}, is wider than the cells, {_mm(min(cells))}; "
                   "things will seem to float on it.", True, piece.id, f"Make the gap {_mm(fair)}",
-                  lambda now: now.with_piece(changed(now.piece(piece.id), "contact.gap", fair)), spot)]
+                  partial(_set, piece.id, "contact.gap", fair), spot)]
 
 
 def _too_coarse(piece: Piece, meshes: Meshes) -> list[Check]:
@@ -126,7 +124,7 @@ def _too_coarse(piece: Piece, meshes: Meshes) -> list[Check]:
     if wanted > MOST_ACROSS or cells_about(points, mesh.triangles, edge) > MOST_CELLS:
         return [Check(sentence, True, piece.id, spot=where)]
     return [Check(sentence, True, piece.id, f"Use {wanted} cells across",
-                  lambda now: now.with_piece(changed(now.piece(piece.id), "solid.cells", wanted)), where)]
+                  partial(_set, piece.id, "solid.cells", wanted), where)]
 
 
 def _thickness(points: np.ndarray, triangles: np.ndarray) -> tuple[float, np.ndarray]:
@@ -151,22 +149,30 @@ def _mm(length: float) -> str:
     return f"{1000 * length:.3g} mm"
 
 
-def _nothing_moves(scene: Scene) -> list[Check]:
+def _nothing_moves(scene: Scene, meshes: Meshes) -> list[Check]:
     solids = [p for p in scene.pieces if p.role == "solid"]
     if not scene.pieces:
-        return [Check("The scene is empty: add a shape, import a mesh, or open the harvest fair.", True)]
+        return []                           # the empty bench says so itself
     if not solids:
-        first = scene.pieces[0]
-
-        def make_solid(now: Scene) -> Scene:
-            return now.with_piece(changed(now.piece(first.id), "role", "solid"))
-
-        return [Check("Nothing will move: no piece is a Solid.", True, first.id, f"Make {first.name} a Solid",
-                      make_solid)]
+        return [_make_solid(scene, meshes)]
     if scene.run.gravity == 0.0:
         return [Check("Nothing will move: gravity is off and every Solid starts at rest.", True, None,
-                      "Set gravity to 9.81 m/s²", lambda now: changed(now, "run.gravity", 9.81))]
+                      "Set gravity to 9.81 m/s²", partial(changed, path="run.gravity", value=9.81))]
     return []
+
+
+def _make_solid(scene: Scene, meshes: Meshes) -> Check:
+    """The first piece with an inside can become a Solid."""
+    sentence = "Nothing will move: no piece is a Solid."
+    for piece in scene.pieces:
+        try:
+            fits = is_closed(unit_mesh(piece.shape, meshes).triangles)
+        except ShapeError:
+            continue
+        if fits:
+            return Check(sentence, True, piece.id, f"Make {piece.name} a Solid",
+                         partial(_set, piece.id, "role", "solid"))
+    return Check(sentence, True)
 
 
 def _overlaps(scene: Scene, meshes: Meshes) -> list[Check]:
@@ -225,10 +231,24 @@ def _rise(one: np.ndarray, two: np.ndarray) -> float:
 
 
 def _lift_check(piece: Piece, other: str, rise: float, spot: np.ndarray) -> Check:
-    def lift(now: Scene) -> Scene:
-        moved = now.piece(piece.id)
-        x, y, z = moved.place.position
-        return now.with_piece(changed(moved, "place.position", (x, y + rise + CLEARANCE + piece.contact.gap, z)))
+    return Check(f"{piece.name} and {other} overlap at the start and will stay stuck together.", True, piece.id,
+                 f"Lift {piece.name} clear", partial(_lift, piece.id, rise), spot)
 
-    return Check(f"{piece.name} and {other} overlap at the start and would stay caught in each other.", True, piece.id,
-                 f"Lift {piece.name} clear", lift, spot)
+
+# --- mends: of the scene as it is when the button is pressed ----------------------------------------------
+
+
+def _set(piece_id: str, path: str, value: object, now: Scene) -> Scene:
+    return now.with_piece(changed(now.piece(piece_id), path, value))
+
+
+def _become(fresh: Piece, now: Scene) -> Scene:
+    """The piece with another shape, place and role."""
+    return now.with_piece(now.piece(fresh.id).model_copy(
+        update={"shape": fresh.shape, "place": fresh.place, "role": fresh.role}))
+
+
+def _lift(piece_id: str, rise: float, now: Scene) -> Scene:
+    moved = now.piece(piece_id)
+    x, y, z = moved.place.position
+    return now.with_piece(changed(moved, "place.position", (x, y + rise + CLEARANCE + moved.contact.gap, z)))

@@ -64,6 +64,14 @@ def export_run(path: Path, scene: Scene, meshes: Meshes, cache: FrameCache, firs
     return write_usd(path, still, moving, scene.run.fps, frames())
 
 
+def export_from(path: Path, scene: Scene, meshes: Meshes, folder: Path, first: int, last: int) -> int:
+    """The same of the frames in a folder.  Raises ExportError, too, when there are none."""
+    cache = FrameCache.reader(folder)
+    if cache is None:
+        raise ExportError("The baked frames are gone; press Bake first.")
+    return export_run(path, scene, meshes, cache, first, last)
+
+
 def _write_sequence(path: Path, still: list[Exported], moving: list[Exported],
                     frames: Iterator[tuple[int, list[np.ndarray]]], digits: int) -> int:
     """A numbered file beside ``path`` for each frame; none are left when the export breaks off."""

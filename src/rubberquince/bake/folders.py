@@ -88,6 +88,14 @@ def make_room(folder: Path, most: int) -> None:
         throw_away(old)
 
 
+def move_here(tried: Path, kept: Path) -> None:
+    """Make the frames of a run those of a bake, where that costs nothing: on one disk, and nobody writes to them."""
+    if not is_locked(tried):
+        with suppress(OSError):
+            kept.parent.mkdir(parents=True, exist_ok=True)
+            os.rename(tried, kept)
+
+
 def throw_away(folder: Path) -> bool:
     """Remove a folder of frames and, when it was the last, what it lay in; False while somebody writes to it."""
     if is_locked(folder):
@@ -114,16 +122,19 @@ def locked(folder: Path) -> Iterator[None]:
     """Hold the lock of a folder of frames.  Raises RunError while another process writes to it."""
     try:
         folder.parent.mkdir(parents=True, exist_ok=True)
-        file = open(_lock_of(folder), "a")                # noqa: SIM115: held for as long as the lock is
+        handle = os.open(_lock_of(folder), os.O_CREAT | os.O_RDWR, 0o666)
     except OSError as error:
         raise RunError(f"Frames cannot be kept in “{folder.parent}”: "
                        f"{(error.strerror or 'unknown error').lower()}.") from None
-    with file:
-        try:
-            fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
-        except OSError:
-            raise RunError("Another window or command is computing just this; wait until it is done.") from None
+    try:
+        fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
+    except OSError:
+        os.close(handle)
+        raise RunError("Another window or command is computing just this; wait until it is done.") from None
+    try:
         yield
+    finally:
+        os.close(handle)
 
 
 def is_locked(folder: Path) -> bool:

@@ -70,7 +70,7 @@ class FrameStore:
         return 0 if self.layout is None else 4 * 3 * self.layout.points + 8 * self.layout.state
 
     def nodes(self, number: int) -> dict[str, tuple[str, np.ndarray]]:
-        """Carrier key and carrier nodes (n, 3) m of each solid at a frame, by piece id; empty when it is not on disk."""
+        """Carrier key and nodes (n, 3) m of each solid at a frame, by piece id; empty when it is not on disk."""
         state = self._cache.state(number) if self._cache is not None else None
         if state is None or self.layout is None:
             return {}

@@ -26,7 +26,6 @@ Meshes = dict[str, PolyMesh]
 SQUAREST, SLIMMEST = 0.25, 2.2              # exponents between which a superellipsoid's seed chooses
 
 
-
 @lru_cache(maxsize=64)
 def _primitive(shape: Recipe) -> PolyMesh:
     if isinstance(shape, BlockShape):
@@ -42,7 +41,7 @@ def _primitive(shape: Recipe) -> PolyMesh:
     if isinstance(shape, SuperellipsoidShape):
         rise, turn = np.exp(np.random.default_rng(shape.seed).uniform(np.log(SQUAREST), np.log(SLIMMEST), 2))
         return primitives.superellipsoid(shape.around, shape.rings, float(rise), float(turn))
-    profile = primitives.resampled(np.array(shape.profile, float), shape.bands)
+    profile = primitives.resampled(primitives.rounded(np.array(shape.profile, float), shape.rounded), shape.bands)
     return primitives.revolved(profile[:, :2], shape.around, shape.flutes, profile[:, 2])
 
 

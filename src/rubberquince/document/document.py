@@ -91,10 +91,10 @@ class Document:
             self.meshes[piece.shape.mesh] = mesh
         self.push(label, self._scene.with_piece(piece))
 
-    def remove_piece(self, piece_id: str) -> None:
-        kept = tuple(p for p in self._scene.pieces if p.id != piece_id)
-        name = self._scene.piece(piece_id).name
-        self.push(f"remove {name}", self._scene.model_copy(update={"pieces": kept}))
+    def remove_pieces(self, piece_ids: list[str]) -> None:
+        kept = tuple(p for p in self._scene.pieces if p.id not in piece_ids)
+        what = self._scene.piece(piece_ids[0]).name if len(piece_ids) == 1 else f"{len(piece_ids)} pieces"
+        self.push(f"remove {what}", self._scene.model_copy(update={"pieces": kept}))
 
     def new_id(self) -> str:
         return secrets.token_hex(4)

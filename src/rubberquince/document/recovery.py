@@ -1,10 +1,12 @@
 """Copies of unsaved scenes, kept aside for when the power fails, and found again at the next start.
 
-A copy bears the number of the process that keeps it; one whose process is gone was left behind.
+Whoever keeps a copy holds the lock of a file beside it; a copy whose lock nobody holds was left behind.
 """
 
+import fcntl
 import json
 import os
+import secrets
 from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
@@ -26,7 +28,7 @@ class Left:
         return self.of.name if self.of else "an unnamed scene"
 
     def discard(self) -> None:
-        for file in (self.file, self.file.with_suffix(".json")):
+        for file in (self.file, self.file.with_suffix(".json"), self.file.with_suffix(".lock")):
             with suppress(OSError):
                 file.unlink()
 
@@ -35,13 +37,17 @@ class Keeper:
     """Keeps one copy for this process in ``folder``.  Raises SceneError when it cannot."""
 
     def __init__(self, folder: Path) -> None:
-        self._left = Left(folder / f"{os.getpid()}{SUFFIX}", None)
+        self._left = Left(folder / f"{secrets.token_hex(8)}{SUFFIX}", None)
+        self._lock: int | None = None
 
     def keep(self, scene: Scene, meshes: dict[str, PolyMesh], of: Path | None) -> None:
         """Write the copy anew; ``of`` is where the scene was saved last."""
         file = self._left.file
         with suppress(OSError):
             file.parent.mkdir(parents=True, exist_ok=True)
+            if self._lock is None:
+                self._lock = os.open(file.with_suffix(".lock"), os.O_CREAT | os.O_RDWR, 0o600)
+                fcntl.flock(self._lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
         save_scene(file, scene, meshes)
         with suppress(OSError):             # without it the scene is brought back unnamed
             file.with_suffix(".json").write_text(json.dumps({"of": str(of) if of else None}))
@@ -49,13 +55,16 @@ class Keeper:
     def drop(self) -> None:
         """The scene is saved or given up: no copy is wanted."""
         self._left.discard()
+        if self._lock is not None:
+            os.close(self._lock)
+            self._lock = None
 
 
 def left_behind(folder: Path) -> list[Left]:
-    """Copies whose process is gone, newest first."""
+    """Copies that nobody keeps any more, newest first."""
     found = []
     for file in sorted(folder.glob(f"*{SUFFIX}"), key=lambda f: f.stat().st_mtime, reverse=True):
-        if file.stem.isdigit() and not _runs(int(file.stem)):
+        if not _is_held(file.with_suffix(".lock")):
             of = None
             with suppress(OSError, ValueError, TypeError, AttributeError):
                 name = json.loads(file.with_suffix(".json").read_text()).get("of")
@@ -64,11 +73,12 @@ def left_behind(folder: Path) -> list[Left]:
     return found
 
 
-def _runs(pid: int) -> bool:
+def _is_held(lock: Path) -> bool:
     try:
-        os.kill(pid, 0)
-    except ProcessLookupError:
+        with open(lock) as file:
+            fcntl.flock(file, fcntl.LOCK_SH | fcntl.LOCK_NB)
+    except FileNotFoundError:
         return False
-    except PermissionError:
+    except OSError:
         return True
-    return True
+    return False

@@ -11,9 +11,9 @@ from pydantic import BaseModel, ConfigDict, Field, ValidationError, model_valida
 from pydantic_core import PydanticCustomError
 from scipy.spatial.transform import Rotation
 
-from rubberquince.errors import SceneError
+from rubberquince.errors import RangeError, SceneError
 
-VERSION = 2
+VERSION = 3
 
 Finite = Annotated[float, Field(allow_inf_nan=False, ge=-1e4, le=1e4)]
 Length = Annotated[float, Field(allow_inf_nan=False, gt=0, le=1e3)]
@@ -76,12 +76,16 @@ class SuperellipsoidShape(Plain):
 
 
 class RevolvedShape(Plain):
-    """A profile of (radius, height, flute depth) turned about y, radius swelling ``flutes`` times around."""
+    """A profile of (radius, height, flute depth) turned about y, radius swelling ``flutes`` times around.
+
+    ``rounded`` is how often its corners are cut.
+    """
 
     kind: Literal["revolved"] = "revolved"
     name: str = Field("revolved shape", max_length=60)
     profile: tuple[tuple[Annotated[float, Field(ge=0, le=100)], Finite, Annotated[float, Field(ge=0, le=1)]],
                    ...] = Field(min_length=2, max_length=400)
+    rounded: int = Field(0, ge=0, le=4)
     flutes: int = Field(0, ge=0, le=60)
     around: int = Field(96, ge=6, le=800)
     bands: int = Field(40, ge=2, le=400)
@@ -212,6 +216,10 @@ class Scene(Plain):
             "pieces": tuple(piece if p.id == piece.id else p for p in self.pieces)})
 
 
+RELATIONS = {"greater_than_equal": ("at least", "ge"), "less_than_equal": ("at most", "le"),
+             "greater_than": ("more than", "gt"), "less_than": ("less than", "lt")}
+
+
 def changed(model: Any, path: str, value: Any) -> Any:
     """A copy of ``model`` with the value at a dotted ``path`` replaced and checked.
 
@@ -224,9 +232,12 @@ def changed(model: Any, path: str, value: Any) -> Any:
     try:
         return type(model).model_validate({**dict(model), head: fresh})
     except ValidationError as error:
-        raise SceneError(f"{head.replace('_', ' ').capitalize()}: {_sentence(error)}") from None
+        raise _refusal(head.replace("_", " ").capitalize(), error) from None
 
 
-def _sentence(error: ValidationError) -> str:
-    text = error.errors()[0]["msg"]
-    return text.replace("Input should be", "it should be").rstrip(".") + "."
+def _refusal(name: str, error: ValidationError) -> SceneError:
+    first = error.errors()[0]
+    if first["type"] in RELATIONS:
+        relation, key = RELATIONS[first["type"]]
+        return RangeError(name, relation, float(first["ctx"][key]))
+    return SceneError(f"{name}: {first['msg'].replace('Input should be', 'it should be').rstrip('.')}.")

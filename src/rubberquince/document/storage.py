@@ -2,7 +2,9 @@
 
 import io
 import json
+import math
 import os
+import stat
 import tempfile
 import zipfile
 from pathlib import Path
@@ -11,13 +13,14 @@ from typing import Any
 import numpy as np
 from pydantic import ValidationError
 
-from rubberquince.document.scene import VERSION, ImportedShape, Scene
-from rubberquince.errors import SceneError, ShapeError
+from rubberquince.document.scene import VERSION, Scene
+from rubberquince.errors import SceneError
 from rubberquince.shapes.polymesh import PolyMesh
 
 SUFFIX = ".quince"
 MOST_BYTES = 2 * 1024 ** 3
-MOST_JSON = 64 * 1024 ** 2
+MOST_JSON = 8 * 1024 ** 2
+USUAL_MODE = 0o666
 ARRAYS = {"points": "<f8", "face_sizes": "<i4", "face_points": "<i4", "uvs": "<f4", "face_uvs": "<i4"}
 
 
@@ -26,12 +29,16 @@ def _from_1(raw: dict[str, Any]) -> dict[str, Any]:
     return {**raw, "version": 2}
 
 
-MIGRATIONS = {1: _from_1}            # from a version: a function that takes and returns the raw dict
+def _from_2(raw: dict[str, Any]) -> dict[str, Any]:
+    """How often a profile is rounded is new; what it stands at was the only way before."""
+    return {**raw, "version": 3}
+
+
+MIGRATIONS = {1: _from_1, 2: _from_2}            # from a version: a function that takes and returns the raw dict
 
 
 def save_scene(path: Path, scene: Scene, meshes: dict[str, PolyMesh]) -> None:
     """Write beside the target, flush, then replace: the old file stays whole until the new one is."""
-    used = {p.shape.mesh for p in scene.pieces if isinstance(p.shape, ImportedShape)}
     try:
         handle, name = tempfile.mkstemp(prefix=path.name, suffix=".part", dir=path.parent)
     except OSError as error:
@@ -40,9 +47,10 @@ def save_scene(path: Path, scene: Scene, meshes: dict[str, PolyMesh]) -> None:
         with os.fdopen(handle, "wb") as file:
             with zipfile.ZipFile(file, "w", zipfile.ZIP_STORED) as archive:
                 archive.writestr("scene.json", scene.model_dump_json(indent=1))
-                for key in sorted(used):
+                for key in scene.mesh_keys():
                     for array in ARRAYS:
                         archive.writestr(f"meshes/{key}/{array}.npy", _npy(getattr(meshes[key], array)))
+            os.fchmod(file.fileno(), _mode(path))
             file.flush()
             os.fsync(file.fileno())
         os.replace(name, path)
@@ -52,17 +60,23 @@ def save_scene(path: Path, scene: Scene, meshes: dict[str, PolyMesh]) -> None:
 
 
 def load_scene(path: Path) -> tuple[Scene, dict[str, PolyMesh]]:
-    """Read a scene file.  Raises SceneError with one sentence; nothing is changed by a failed load."""
+    """Read a scene file.  Raises SceneError with one sentence; nothing is changed by a failed load.
+
+    Whatever the file claims, no more is read or made than it is long.
+    """
     try:
+        if not stat.S_ISREG(os.stat(path).st_mode):         # a pipe would wait for ever, a device never end
+            raise SceneError(f"“{path.name}” is not a scene file.")
         with zipfile.ZipFile(path) as archive:
-            if sum(info.file_size for info in archive.infolist()) > MOST_BYTES:
-                raise SceneError(f"“{path.name}” would unpack to more than 2 GB; it was not opened.")
+            entries = archive.infolist()
             if archive.getinfo("scene.json").file_size > MOST_JSON:
                 raise SceneError(f"“{path.name}” is damaged: its description is far too long.")
+            if any(entry.compress_type != zipfile.ZIP_STORED for entry in entries) \
+                    or sum(entry.file_size for entry in entries) > min(path.stat().st_size, MOST_BYTES):
+                raise SceneError(f"“{path.name}” is not a whole scene file: its parts are not as they were saved.")
             raw = json.loads(archive.read("scene.json"))
             scene = Scene.model_validate(migrated(raw, path.name))
-            keys = {p.shape.mesh for p in scene.pieces if isinstance(p.shape, ImportedShape)}
-            return scene, {key: _mesh(archive, key) for key in keys}
+            return scene, {key: _mesh(archive, key) for key in scene.mesh_keys()}
     except SceneError:
         raise
     except OSError as error:
@@ -70,9 +84,8 @@ def load_scene(path: Path) -> tuple[Scene, dict[str, PolyMesh]]:
     except ValidationError as error:
         first = error.errors()[0]
         where = " › ".join(str(part) for part in first["loc"])
-        raise SceneError(f"“{path.name}” is damaged at {where}: {first['msg'].lower()}.") from None
-    except (zipfile.BadZipFile, KeyError, ValueError, EOFError, RuntimeError, NotImplementedError,
-            ShapeError, RecursionError):
+        raise SceneError(f"“{path.name}” is damaged{' at ' if where else ''}{where}: {first['msg'].lower()}.") from None
+    except Exception:                       # damaged archives and arrays raise whatever they run into
         raise SceneError(f"“{path.name}” is not a whole scene file: it is cut short or damaged.") from None
 
 
@@ -95,14 +108,34 @@ def _npy(array: np.ndarray) -> bytes:
 
 
 def _mesh(archive: zipfile.ZipFile, key: str) -> PolyMesh:
-    arrays = {}
-    for name, kind in ARRAYS.items():
-        data = io.BytesIO(archive.read(f"meshes/{key}/{name}.npy"))
-        arrays[name] = np.load(data, allow_pickle=False).astype(kind, casting="same_kind")
-    mesh = PolyMesh(**arrays)
+    mesh = PolyMesh(**{name: _array(archive.read(f"meshes/{key}/{name}.npy"), kind) for name, kind in ARRAYS.items()})
     if mesh.key != key:
         raise SceneError("A mesh in the scene file does not match its checksum: the file is damaged.")
     return mesh
+
+
+def _array(data: bytes, kind: str) -> np.ndarray:
+    """The array in a .npy file.  Raises ValueError unless it is of this very kind and all there."""
+    file = io.BytesIO(data)
+    if np.lib.format.read_magic(file) != (1, 0):
+        raise ValueError("not an array as we write them")
+    shape, fortran, dtype = np.lib.format.read_array_header_1_0(file)
+    count = math.prod(shape)
+    if dtype != np.dtype(kind) or len(shape) > 2 or count * dtype.itemsize != len(data) - file.tell():
+        raise ValueError("an array is not of its kind, or not all there")
+    if not count:
+        return np.zeros(shape, dtype)
+    return np.frombuffer(data, dtype, count, file.tell()).reshape(shape, order="F" if fortran else "C").copy()
+
+
+def _mode(path: Path) -> int:
+    """The permissions that a saved file gets: those it has, or the usual ones of a new file."""
+    try:
+        return stat.S_IMODE(os.stat(path).st_mode)
+    except OSError:
+        umask = os.umask(0)
+        os.umask(umask)
+        return USUAL_MODE & ~umask
 
 
 def _could_not(what: str, path: Path, error: OSError) -> str:

@@ -14,6 +14,7 @@ from rubberquince.shapes.primitives import unit_and_size
 from rubberquince.shapes.repair import repaired
 
 SUFFIXES = (".obj", ".ply", ".stl", ".off", ".glb", ".usd", ".usda", ".usdc", ".usdz")
+IN_METRES = (".glb", ".usd", ".usda", ".usdc", ".usdz")       # these formats say what their numbers are
 MOST_SECONDS = 60.0
 BIGGEST_PROP = 5.0          # m; numbers above mean that the file is in centimetres
 
@@ -33,10 +34,12 @@ def import_mesh(path: Path, stopped: Callable[[], bool] = lambda: False) -> Impo
     if path.suffix.lower() not in SUFFIXES:
         raise ShapeError(f"“{path.name}” is not a mesh this program reads; it reads {', '.join(SUFFIXES)}.")
     if not path.is_file():
-        raise ShapeError(f"“{path.name}” is not there.")
-    mesh, notes = repaired(_read_guarded(path, stopped))
+        raise ShapeError(f"“{path.name}” is not there, or is not a file.")
+    read, left_out = _read_guarded(path, stopped)
+    mesh, notes = repaired(read)
+    notes = [left_out, *notes] if left_out else notes
     low, high = mesh.bounds()
-    if (high - low).max() > BIGGEST_PROP:
+    if path.suffix.lower() not in IN_METRES and (high - low).max() > BIGGEST_PROP:
         mesh = mesh.placed(mesh.points / 100.0)
         notes.append("The numbers are large, so they were taken as centimetres.")
     if not is_closed(mesh.triangles):
@@ -45,7 +48,8 @@ def import_mesh(path: Path, stopped: Callable[[], bool] = lambda: False) -> Impo
     return Imported(unit, size, centre, tuple(notes))
 
 
-def _read_guarded(path: Path, stopped: Callable[[], bool]) -> PolyMesh:
+def _read_guarded(path: Path, stopped: Callable[[], bool]) -> tuple[PolyMesh, str]:
+    """The mesh of a file, and a sentence on what of it was left out, or ""."""
     with tempfile.TemporaryDirectory() as folder:
         target = Path(folder) / "mesh.npz"
         try:
@@ -58,4 +62,4 @@ def _read_guarded(path: Path, stopped: Callable[[], bool]) -> PolyMesh:
         if code or not target.exists():
             raise ShapeError(f"“{path.name}” cannot be read: it is damaged or too large.")
         with np.load(target, allow_pickle=False) as arrays:
-            return PolyMesh(**{name: arrays[name] for name in arrays.files})
+            return PolyMesh(**{name: arrays[name] for name in arrays.files}), said

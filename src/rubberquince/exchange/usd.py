@@ -8,7 +8,7 @@ from pxr import Gf, Sdf, Tf, Usd, UsdGeom, Vt
 
 from rubberquince import __version__
 from rubberquince.errors import ExportError
-from rubberquince.exchange.writing import Exported, identifier, whole_file
+from rubberquince.exchange.writing import Exported, identifier, whole_file, why_not
 
 
 def write_usd(path: Path, still: list[Exported], moving: list[Exported], fps: float,
@@ -21,7 +21,7 @@ def write_usd(path: Path, still: list[Exported], moving: list[Exported], fps: fl
         with whole_file(path) as part:
             numbers = _write(part, still, moving, fps, frames)
     except Tf.ErrorException:
-        raise ExportError(f"Could not write “{path.name}”: the folder cannot be written to.") from None
+        raise ExportError(f"Could not write “{path.name}”: {why_not(path)}.") from None
     return len(numbers)
 
 

@@ -14,6 +14,8 @@ from rubberquince.errors import ExportError
 from rubberquince.shapes.normals import group_normals, normal_groups
 from rubberquince.shapes.polymesh import PolyMesh
 
+PROBE = 1 << 20             # bytes, of a file that finds out whether there is room
+
 
 @dataclass(frozen=True, eq=False)
 class Exported:
@@ -78,6 +80,20 @@ def whole_file(path: Path) -> Iterator[Path]:
     finally:
         with suppress(OSError):
             part.unlink()
+
+
+def why_not(path: Path) -> str:
+    """Why a library that does not say so could not write beside ``path``: found out by trying."""
+    probe = path.with_name(f".probe-{os.getpid()}-{path.name}")
+    try:
+        with open(probe, "wb") as file:
+            os.posix_fallocate(file.fileno(), 0, PROBE)
+    except OSError as error:
+        return (error.strerror or "unknown error").lower()
+    finally:
+        with suppress(OSError):
+            probe.unlink()
+    return "it could not be written whole"
 
 
 def identifier(name: str) -> str:

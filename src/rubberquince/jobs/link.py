@@ -286,7 +286,7 @@ class Link:
                 if self._closing and closing == float("inf"):
                     closing = time.monotonic() + QUITTING_PATIENCE
             self._say(said)
-            if late or process.poll() is not None and not connection.poll():
+            if late or (process.poll() is not None and not connection.poll()):
                 process.kill()
                 return
 

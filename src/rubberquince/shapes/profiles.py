@@ -22,6 +22,12 @@ def disc(roundness: float = 0.5) -> Profile:
     return _profile(np.concatenate([[[0.0, 0.0]], rim, [[0.0, 0.2]]]))
 
 
+def bell() -> Profile:
+    """A handful of points that make a round-bellied bell, to be dragged into another form."""
+    return ((0.0, 0.0, 0.0), (0.5, 0.0, 0.0), (0.56, 0.12, 0.0), (0.42, 0.42, 0.0), (0.34, 0.72, 0.0), (0.2, 0.98, 0.0),
+            (0.0, 1.0, 0.0))
+
+
 def _profile(points: np.ndarray) -> Profile:
     points[[0, -1], 0] = 0.0
     return tuple((float(r), float(h), 0.0) for r, h in np.round(points, 5))

@@ -100,7 +100,7 @@ def find_bounces(world: World, touching: Touching, skin: np.ndarray, v: np.ndarr
     normals = np.zeros((pieces + 1, pieces + 1, 3))
     away = np.full(normals.shape[:2], np.inf)
     meetings(touching.ids, touching.kind, touching.gap, skin, speed, points.piece, h,
-             h * h * abs(world.gravity), normals, away)
+             h * h * float(np.max(_pull(world), initial=0.0)), normals, away)
     found = []
     for a, b in zip(*np.nonzero(normals.any(axis=2))):
         share = max(world.bounce[a], world.bounce[b] if b < pieces else -1.0)
@@ -124,8 +124,14 @@ def _between(world: World, a: int, b: int, normal: np.ndarray, away: float, v: n
             inverse_mass += 1.0 / mass
     node, coef = np.concatenate(nodes), np.concatenate(coefs)
     closing = -float(coef @ (v[node] @ normal))
-    if closing <= LEAST_STEPS * abs(world.gravity) * h:
+    pull = max(_pull(world)[piece] for piece in (a, b) if piece < world.solids)
+    if closing <= LEAST_STEPS * pull * h:
         return []
     target = share * max(h * closing - away, 0.0) - away
     return [Bounce(node, coef, normal, np.concatenate(per_mass), 1.0 / inverse_mass,
                    FIRMNESS / (inverse_mass * h * h), target, share * closing)]
+
+
+def _pull(world: World) -> np.ndarray:
+    """What pulls at each solid (solids,), m/s², either way."""
+    return np.abs(world.gravity * world.weight)

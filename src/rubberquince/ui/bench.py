@@ -6,13 +6,19 @@ from PySide6.QtCore import QObject, Signal
 
 from rubberquince.document.document import Document
 from rubberquince.document.scene import Piece, Scene
-from rubberquince.errors import QuinceError
+from rubberquince.errors import QuinceError, RangeError
+from rubberquince.units import tidy
 
 
 class Bench(QObject):
-    """``scene_changed(before, after)``, ``chose(id or "")``, ``said(sentence, trouble)``."""
+    """``scene_changed(before, after)``, ``opened()`` after another document was, ``chose(id or "")``,
+    ``said(sentence, trouble)``.
+
+    Of several chosen pieces the one in ``chosen_id`` is shown on the sheet; ``chosen_ids`` are all of them.
+    """
 
     scene_changed = Signal(object, object)
+    opened = Signal()
     chose = Signal(str)
     said = Signal(str, bool)
 
@@ -21,6 +27,7 @@ class Bench(QObject):
         self.document = Document()
         self.path: Path | None = None
         self.chosen_id: str | None = None
+        self._also: tuple[str, ...] = ()
         self.document.listeners.append(self._on_change)
 
     @property
@@ -30,6 +37,11 @@ class Bench(QObject):
     @property
     def chosen(self) -> Piece | None:
         return next((p for p in self.scene.pieces if p.id == self.chosen_id), None)
+
+    @property
+    def chosen_ids(self) -> list[str]:
+        """All chosen pieces, in the order of the line-up."""
+        return [p.id for p in self.scene.pieces if p.id == self.chosen_id or p.id in self._also]
 
     @property
     def title(self) -> str:
@@ -44,21 +56,36 @@ class Bench(QObject):
         document.listeners.append(self._on_change)
         solid = next((p for p in document.scene.pieces if p.role == "solid"), None)
         first = solid or next(iter(document.scene.pieces), None)
-        self.chosen_id = first.id if first else None
+        self.chosen_id, self._also = first.id if first else None, ()
         self._on_change(before, document.scene)
         self.chose.emit(self.chosen_id or "")
+        self.opened.emit()
 
-    def choose(self, piece_id: str) -> None:
-        """Choose a piece by its id, or none by ""."""
-        wanted = piece_id or None
-        if wanted != self.chosen_id:
-            self.chosen_id = wanted
-            self.chose.emit(piece_id)
+    def choose(self, piece_id: str, also: bool = False) -> None:
+        """Choose a piece by its id, or none by "".  With ``also`` it joins those that are chosen, or leaves them."""
+        before = self.chosen_id, self._also
+        if not also or not piece_id or self.chosen_id is None:
+            self.chosen_id, self._also = piece_id or None, ()
+        elif piece_id == self.chosen_id:
+            self.chosen_id, self._also = (self._also[0] if self._also else None), self._also[1:]
+        elif piece_id in self._also:
+            self._also = tuple(one for one in self._also if one != piece_id)
+        else:
+            self.chosen_id, self._also = piece_id, (*self._also, self.chosen_id)
+        if (self.chosen_id, self._also) != before:
+            self.chose.emit(self.chosen_id or "")
 
-    def set_value(self, label: str, path: str, value: object, piece_id: str | None = None) -> bool:
-        """One value of a piece or of the scene; False, and a sentence, when it is out of range."""
+    def set_value(self, label: str, path: str, value: object, piece_id: str | None = None, name: str = "",
+                  unit: str = "") -> bool:
+        """One value of a piece or of the scene; False, and a sentence, when it is out of range.
+
+        ``name`` and ``unit`` are those that the sentence should use.
+        """
         try:
             self.document.set_value(label, path, value, piece_id)
+        except RangeError as error:
+            self.say(f"{name or label.capitalize()}: it should be {error.relation} {tidy(error.bound, unit)}.")
+            return False
         except QuinceError as error:
             self.say(str(error))
             return False
@@ -68,6 +95,8 @@ class Bench(QObject):
         self.said.emit(sentence, trouble)
 
     def _on_change(self, before: Scene, after: Scene) -> None:
+        ids = {piece.id for piece in after.pieces}
+        self._also = tuple(one for one in self._also if one in ids)
         self.scene_changed.emit(before, after)
         if self.chosen_id is not None and self.chosen is None:
             self.choose(after.pieces[0].id if after.pieces else "")

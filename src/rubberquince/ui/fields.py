@@ -9,7 +9,7 @@ from PySide6.QtGui import QKeyEvent
 from PySide6.QtWidgets import QLineEdit, QPushButton, QSlider, QWidget
 
 from rubberquince.errors import ValueTextError
-from rubberquince.ui.parts import icon, label, row
+from rubberquince.ui.parts import calm, icon, label, row
 from rubberquince.units import parse, show
 
 STEPS = 1000                # of a slider
@@ -113,13 +113,13 @@ class Field(QWidget):
         self._shown = 0.0
         self._usual = value.usual
         name = label(value.name)
-        name.setFixedWidth(108)
-        self.slider = QSlider(Qt.Orientation.Horizontal)
+        name.setFixedWidth(104)
+        self.slider = calm(QSlider(Qt.Orientation.Horizontal))
         self.slider.setRange(0, STEPS)
-        self.slider.setMinimumWidth(36)
+        self.slider.setMinimumWidth(40)
         self.slider.setAccessibleName(value.name)
         self.edit = NumberEdit(value.name, value.unit)
-        self.edit.setFixedWidth(76)
+        self.edit.setFixedWidth(78)
         self.reset = QPushButton(icon("reset", 12), "")
         self.reset.setObjectName("reset")
         self.reset.setFixedSize(20, 20)

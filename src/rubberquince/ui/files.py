@@ -1,17 +1,21 @@
 """Opening and saving scenes, and losing none.  A failure is one sentence; the scene stays."""
 
+import shutil
+from collections.abc import Callable
 from pathlib import Path
 
 from platformdirs import user_state_path
 from PySide6.QtCore import QSettings, QTimer
 from PySide6.QtWidgets import QMessageBox, QWidget
 
+from rubberquince.bake.folders import bakes_root
 from rubberquince.demos import harvest_fair
 from rubberquince.document.document import Document
 from rubberquince.document.recovery import Keeper, left_behind
 from rubberquince.document.storage import SUFFIX, load_scene, save_scene
 from rubberquince.errors import QuinceError
 from rubberquince.ui.bench import Bench
+from rubberquince.ui.chores import awake
 from rubberquince.ui.dialogs import FileDialogs, ask_about_recovery, ask_about_unsaved
 from rubberquince.ui.runner import Runner
 
@@ -30,12 +34,14 @@ class Files:
         self._copies = user_state_path("rubberquince") / "unsaved"
         self._keeper = Keeper(self._copies)
         self._timer = QTimer(window, singleShot=True, interval=AUTOSAVE)
-        self._timer.timeout.connect(self._keep_copy)
+        self._timer.timeout.connect(self.keep_copy)
         bench.scene_changed.connect(lambda *_: self._timer.start() if not self._timer.isActive() else None)
+        runner.ended.connect(self._take_bakes_along)
 
     # --- nothing lost ---------------------------------------------------------------------------------
 
-    def _keep_copy(self) -> None:
+    def keep_copy(self) -> None:
+        """Keep a copy now: of unsaved work, or none when there is none."""
         document = self._bench.document
         try:
             if document.unsaved:
@@ -69,6 +75,7 @@ class Files:
         """The window closes: the scene is saved or was given up."""
         self._timer.stop()
         self._keeper.drop()
+        shutil.rmtree(bakes_root(None, self._runner.unsaved), ignore_errors=True)
 
     def recent(self) -> list[Path]:
         """Scenes opened or saved last that are still there."""
@@ -97,7 +104,7 @@ class Files:
         if path is None:
             return False
         try:
-            scene, meshes = load_scene(path)
+            scene, meshes = awake(self._window, f"Opening “{path.name}”", lambda _: load_scene(path))
         except QuinceError as error:
             self._bench.say(str(error))
             return False
@@ -122,9 +129,28 @@ class Files:
         self._bench.path = path
         self._keeper.drop()
         self._note_recent(path)
-        self._bench.say(f"Saved as “{path.name}”.", False)
         self._bench.scene_changed.emit(document.scene, document.scene)
+        self._bench.say(f"Saved as “{path.name}”.", False)
+        self._take_bakes_along()
         return True
+
+    def _take_bakes_along(self) -> None:
+        """What was baked before the scene had a file goes where its bakes are from now on."""
+        unsaved, path = bakes_root(None, self._runner.unsaved), self._bench.path
+        if path is None or self._runner.computing or not unsaved.is_dir():
+            return
+
+        def move(_: Callable[[], bool]) -> None:
+            bakes_root(path).mkdir(parents=True, exist_ok=True)
+            for folder in unsaved.glob("*.frames"):
+                shutil.move(folder, bakes_root(path) / folder.name)
+            shutil.rmtree(unsaved)
+
+        try:
+            awake(self._window, "Moving the bake beside the scene", move)
+        except OSError as error:
+            self._bench.say(f"The bake could not be moved beside the scene: {(error.strerror or '?').lower()}.")
+        self._runner.look_again()
 
     def may_leave(self) -> bool:
         """Ask what to do with an unsaved scene; False to stay."""

@@ -1,12 +1,13 @@
 """Handing over: a frame or the whole run as files of open formats."""
 
+from collections.abc import Callable
 from functools import partial
 from pathlib import Path
 
 from PySide6.QtWidgets import QWidget
 
 from rubberquince.errors import QuinceError
-from rubberquince.jobs.exporting import FrameOrder, RunOrder, export_apart
+from rubberquince.jobs.exporting import export_frame_apart, export_run_apart
 from rubberquince.ui.bench import Bench
 from rubberquince.ui.chores import awake
 from rubberquince.ui.dialogs import FileDialogs
@@ -30,7 +31,7 @@ class Handing:
             return
         scene = self._bench.scene
         skins = self._runner.skins(frame) if frame != scene.run.first else None
-        if self._carried_out(FrameOrder(path, scene, self._bench.document.meshes, skins)):
+        if self._written(path, partial(export_frame_apart, path, scene, self._bench.document.meshes, skins)):
             self._bench.say(f"Frame {frame} is in “{path.name}”.", False)
 
     def export_run(self, path: Path | None = None) -> None:
@@ -42,15 +43,15 @@ class Handing:
         path = path or self._dialogs.to_save("Export the run", RUN_KINDS)
         if path is None:
             return
-        count = self._carried_out(RunOrder(path, self._bench.scene, self._bench.document.meshes, store.folder,
-                                           run.first, run.last))
+        count = self._written(path, partial(export_run_apart, path, self._bench.scene, self._bench.document.meshes,
+                                            store.folder, run.first, run.last))
         if count:
             self._bench.say(f"{count} frames are in “{path.name}”.", False)
 
-    def _carried_out(self, order: FrameOrder | RunOrder) -> int:
+    def _written(self, path: Path, write: Callable[[Callable[[], bool]], int]) -> int:
         """How many frames were written; what went wrong is said."""
         try:
-            return awake(self._window, f"Writing “{order.path.name}”", partial(export_apart, order))
+            return awake(self._window, f"Writing “{path.name}”", write)
         except QuinceError as error:
             self._bench.say(str(error))
             return 0

@@ -4,12 +4,13 @@ from functools import cache
 from importlib.resources import files
 from typing import TypeVar
 
-from PySide6.QtCore import QByteArray, QRectF, Qt
+from PySide6.QtCore import QByteArray, QEvent, QObject, QRectF, Qt
 from PySide6.QtGui import QIcon, QPainter, QPaintEvent, QPixmap
 from PySide6.QtSvg import QSvgRenderer
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QLayout, QVBoxLayout, QWidget
 
 L = TypeVar("L", QHBoxLayout, QVBoxLayout)
+W = TypeVar("W", bound=QWidget)
 SCALE = 3                   # marks are drawn larger and scaled down, for dense screens
 
 
@@ -40,6 +41,23 @@ class Elided(QLabel):
         painter.setPen(self.palette().color(self.foregroundRole()))
         painter.drawText(self.rect(), int(self.alignment()), text)
         painter.end()
+
+
+class CalmWheel(QObject):
+    """Lets the wheel scroll the page: what it is installed on takes it only with the focus and the pointer."""
+
+    def eventFilter(self, watched: QObject, event: QEvent) -> bool:
+        if event.type() == QEvent.Type.Wheel and isinstance(watched, QWidget) and not watched.hasFocus():
+            event.ignore()
+            return True
+        return False
+
+
+def calm(widget: W) -> W:
+    """A widget that does not change when the page under the pointer is scrolled."""
+    widget.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+    widget.installEventFilter(CalmWheel(widget))
+    return widget
 
 
 def label(text: str = "", name: str = "", wrap: bool = False) -> QLabel:

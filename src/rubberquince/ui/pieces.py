@@ -1,13 +1,11 @@
 """Bringing pieces in and giving them other meshes.  A failure is one sentence; the scene stays."""
 
-from collections.abc import Callable
 from functools import partial
 from pathlib import Path
 
 import numpy as np
 from PySide6.QtWidgets import QWidget
 
-from rubberquince.document import remaking
 from rubberquince.document.bodies import unit_mesh
 from rubberquince.document.scene import (
     BlockShape,
@@ -18,6 +16,7 @@ from rubberquince.document.scene import (
     Place,
     RevolvedShape,
     Role,
+    Scene,
     Shape,
     SheetShape,
     SolidValues,
@@ -27,6 +26,7 @@ from rubberquince.document.scene import (
 )
 from rubberquince.errors import QuinceError
 from rubberquince.exchange.importing import SUFFIXES, import_mesh
+from rubberquince.jobs.errands import Errand, run_errand
 from rubberquince.shapes import profiles
 from rubberquince.shapes.polymesh import PolyMesh
 from rubberquince.ui.bench import Bench
@@ -34,7 +34,9 @@ from rubberquince.ui.chores import awake
 from rubberquince.ui.dialogs import FileDialogs
 
 MESHES = f"Meshes ({' '.join('*' + suffix for suffix in SUFFIXES)})"
+DROP, CLEAR = 0.03, 0.015   # m, that a new piece starts above the ground, and keeps on each side
 USUAL_CUBES = 600           # of a new piece, so that it plays at once
+REMAKERS = {"refine": "refined", "thin": "thinned", "remesh": "remeshed"}
 NEW_COLOURS = ("#D9713C", "#8FA65A", "#B65C7A", "#D9A441", "#6F93A8")
 SHAPES: dict[str, tuple[Shape, tuple[float, float, float]]] = {       # with the size of a new one, m
     "block": (BlockShape(), (0.12, 0.09, 0.12)),
@@ -43,6 +45,8 @@ SHAPES: dict[str, tuple[Shape, tuple[float, float, float]]] = {       # with the
     "disc": (RevolvedShape(name="disc", profile=profiles.disc(), around=64, bands=24), (0.18, 0.036, 0.18)),
     "torus": (TorusShape(), (0.18, 0.054, 0.18)),
     "cushion": (CushionShape(), (0.3, 0.108, 0.3)),
+    "turned shape": (RevolvedShape(name="turned shape", profile=profiles.bell(), rounded=2, around=64, bands=32),
+                     (0.12, 0.14, 0.12)),
     "superellipsoid": (SuperellipsoidShape(), (0.12, 0.12, 0.12)),
     "sheet": (SheetShape(), (0.3, 0.001, 0.3))}
 
@@ -52,6 +56,7 @@ class Pieces:
 
     def __init__(self, window: QWidget, bench: Bench) -> None:
         self._window, self._bench, self._dialogs = window, bench, FileDialogs(window)
+        self._copied: list[tuple[Piece, PolyMesh | None]] = []
 
     def add(self, kind: str) -> None:
         """A new piece of a shape in SHAPES; a sheet, which has no inside, stands still."""
@@ -73,24 +78,78 @@ class Pieces:
         if imported.notes:
             self._bench.say(" ".join(imported.notes), False)
 
+    # --- copies ---------------------------------------------------------------------------------------
+
+    def duplicate(self) -> None:
+        """The chosen pieces once more, beside everything that is there."""
+        self._put("duplicate", [self._bench.scene.piece(key) for key in self._bench.chosen_ids])
+
+    def copy(self) -> None:
+        """Keep the chosen pieces for ``paste``, also into another scene."""
+        meshes = self._bench.document.meshes
+        self._copied = [(piece, meshes.get(getattr(piece.shape, "mesh", "")))
+                        for piece in map(self._bench.scene.piece, self._bench.chosen_ids)]
+
+    def paste(self) -> None:
+        for piece, mesh in self._copied:
+            if mesh is not None and isinstance(piece.shape, ImportedShape):
+                self._bench.document.meshes[piece.shape.mesh] = mesh
+        self._put("paste", [piece for piece, _ in self._copied])
+
+    def _put(self, what: str, pieces: list[Piece]) -> None:
+        document, scene, fresh = self._bench.document, self._bench.scene, []
+        for piece in pieces:
+            low = (np.abs(piece.place.rotation()) @ piece.place.size).tolist()
+            x, z = _free_place(scene, (low[0], low[1], low[2]))
+            place = piece.place.model_copy(update={"position": (x, piece.place.position[1], z)})
+            names = {p.name for p in scene.pieces}
+            stem = piece.name[:52].rstrip("0123456789 ") or piece.name[:52]
+            name = next(n for n in (piece.name, *(f"{stem} {k}" for k in range(2, 10_000))) if n not in names)
+            fresh.append(piece.model_copy(update={"id": document.new_id(), "name": name, "place": place}))
+            scene = scene.model_copy(update={"pieces": (*scene.pieces, fresh[-1])})
+        if fresh:
+            document.push(f"{what} {fresh[0].name if len(fresh) == 1 else f'{len(fresh)} pieces'}", scene)
+            for k, piece in enumerate(fresh):
+                self._bench.choose(piece.id, also=k > 0)
+
+    def remove(self) -> None:
+        """Take the chosen pieces out of the scene."""
+        chosen = self._bench.chosen_ids
+        if chosen:
+            self._bench.document.remove_pieces(chosen)
+
+    def hide_others(self) -> None:
+        """Show the chosen pieces only; when that is so already, show all again."""
+        scene, chosen = self._bench.scene, set(self._bench.chosen_ids)
+        alone = all(p.visible == (p.id in chosen) for p in scene.pieces)
+        pieces = tuple(p.model_copy(update={"visible": alone or p.id in chosen}) for p in scene.pieces)
+        self._bench.document.push("show all" if alone else "hide the others",
+                                  scene.model_copy(update={"pieces": pieces}))
+
+    # --- other meshes ---------------------------------------------------------------------------------
+
     def refine(self) -> None:
-        self._remake("refine", "Refining", lambda piece: remaking.refined(piece, self._bench.document.meshes))
+        self._remake("refine", "Refining")
 
     def thin(self, share: float) -> None:
         """Keep about ``share`` 0 .. 1 of the triangles."""
-        self._remake("thin", "Thinning", lambda piece: remaking.thinned(piece, self._bench.document.meshes, share))
+        self._remake("thin", "Thinning", share)
 
     def remesh(self, face: float) -> None:
         """A closed mesh of faces about ``face``, m, wide."""
-        self._remake("remesh", "Remeshing", lambda piece: remaking.remeshed(piece, self._bench.document.meshes, face))
+        self._remake("remesh", "Remeshing", face)
 
-    def _remake(self, what: str, doing: str, make: Callable[[Piece], tuple[Piece, PolyMesh | None]]) -> None:
-        piece = self._bench.chosen
+    def _remake(self, what: str, doing: str, *number: float) -> None:
+        """Give the chosen piece another mesh, made in a process that can be stopped."""
+        piece, meshes = self._bench.chosen, self._bench.document.meshes
         if piece is None:
             return
         try:
-            before = unit_mesh(piece.shape, self._bench.document.meshes)
-            fresh, mesh = awake(self._window, f"{doing} {piece.name}", lambda _: make(piece))
+            before = unit_mesh(piece.shape, meshes)
+            used = {key: mesh for key, mesh in meshes.items() if key == getattr(piece.shape, "mesh", "")}
+            errand = Errand(f"document.remaking:{REMAKERS[what]}", (piece, used, *number))
+            fresh, mesh = awake(self._window, f"{doing} {piece.name}",
+                                lambda stopped: run_errand(errand, stopped, doing))
         except QuinceError as error:
             self._bench.say(f"{piece.name}: {error}")
             return
@@ -102,17 +161,32 @@ class Pieces:
 
     def _add(self, name: str, shape: Shape, size: tuple[float, float, float], role: Role,
              mesh: PolyMesh | None = None) -> None:
-        """A new piece above everything that stands in the middle, chosen."""
+        """A new piece beside all that are there, a little above the ground, chosen."""
         document = self._bench.document
-        top = max((p.place.position[1] + float(np.abs(p.place.rotation()[1]) @ p.place.size) / 2
-                   for p in document.scene.pieces), default=0.0)
+        x, z = _free_place(document.scene, size)
         colour = NEW_COLOURS[len(document.scene.pieces) % len(NEW_COLOURS)]
         piece = Piece(id=document.new_id(), name=document.new_name(name), shape=shape, role=role,
-                      place=Place(position=(0.0, round(top + size[1] / 2 + 0.03, 4), 0.0), size=size),
+                      place=Place(position=(x, round(size[1] / 2 + DROP, 4), z), size=size),
                       solid=SolidValues(cells=_usual_cells(size)),
                       look=Look(material="jelly" if role == "solid" else "matte", colour=colour))
         document.add_piece(piece, mesh)
         self._bench.choose(piece.id)
+
+
+def _free_place(scene: Scene, size: tuple[float, float, float]) -> tuple[float, float]:
+    """The place (x, z), m, nearest to the middle where a box of this size stands clear of all pieces."""
+    half = np.array([size[0], size[2]]) / 2 + CLEAR
+    boxes = []
+    for piece in scene.pieces:
+        reach = (np.abs(piece.place.rotation()) @ piece.place.size)[[0, 2]] / 2 + half
+        boxes.append((np.array(piece.place.position)[[0, 2]], reach))
+    steps = np.arange(-12, 13)
+    places = np.array([(i * 2 * half[0], k * 2 * half[1]) for k in steps for i in steps])
+    for place in places[np.lexsort((-places[:, 0], -places[:, 1], np.round((places ** 2).sum(axis=1), 9)))]:
+        if all((np.abs(place - middle) >= reach).any() for middle, reach in boxes):
+            return round(float(place[0]), 4), round(float(place[1]), 4)
+    right = max((float(middle[0] + reach[0]) for middle, reach in boxes), default=0.0)
+    return round(right, 4), 0.0
 
 
 def _usual_cells(size: tuple[float, float, float]) -> int:

@@ -9,7 +9,15 @@ from PySide6.QtCore import QObject, Qt, QTimer, Signal
 
 from rubberquince.bake.assemble import run_key, topology_key
 from rubberquince.bake.cache import ABSENT
-from rubberquince.bake.folders import MOST_BAKES, MOST_TRIED, bake_folder, bakes_root, make_room, run_folder
+from rubberquince.bake.folders import (
+    MOST_BAKES,
+    MOST_TRIED,
+    bake_folder,
+    bakes_root,
+    make_room,
+    move_here,
+    run_folder,
+)
 from rubberquince.bake.layout import READINGS
 from rubberquince.bake.store import FrameStore
 from rubberquince.document.scene import Scene
@@ -43,6 +51,7 @@ class Runner(QObject):
         self.kept = False                   # is what is being computed a bake?
         self.status = ""
         self.last = 0
+        self._bake_next: int | None = None  # the last frame of a bake that waits for what runs to stop
         self.unsaved = secrets.token_hex(8)             # where bakes go while the scene has no file
         self._keyed: Scene | None = None
         self._keys, self._computed = (0, 0), 0
@@ -80,6 +89,11 @@ class Runner(QObject):
         """Is what is being computed the scene as it is?"""
         return self.computing and self._computed == self.key
 
+    @property
+    def is_kept(self) -> bool:
+        """Do the frames that are shown belong to a bake of the scene as it is?"""
+        return self.store is not None and self.store.folder == bake_folder(self.bakes(), self.key)
+
     # --- commands -------------------------------------------------------------------------------------
 
     def compute(self, last: int, keep: bool = False) -> None:
@@ -88,9 +102,16 @@ class Runner(QObject):
         A bake of just this scene that is there already is gone on with.
         """
         scene, (key, topology) = self._bench.scene, self._both_keys()
-        kept = bake_folder(self.bakes(), key)
+        kept, tried = bake_folder(self.bakes(), key), run_folder(topology)
+        if keep and self.computing and not self.kept:
+            self._bake_next = last          # when it has stopped, its frames become those of the bake
+            self._link.stop()
+            return
+        if keep and not kept.exists() and self.store is not None and self.store.folder == tried:
+            self.store = None
+            move_here(tried, kept)
         self.kept = keep or kept.exists()
-        folder = kept if self.kept else run_folder(topology)
+        folder = kept if self.kept else tried
         try:
             make_room(folder, MOST_BAKES if self.kept else MOST_TRIED)
         except QuinceError as error:
@@ -105,6 +126,7 @@ class Runner(QObject):
 
     def stop(self) -> None:
         """Stop what runs; it does within a Newton step, and is ended when it does not."""
+        self._bake_next = None
         self._link.stop()
 
     def forget(self) -> None:
@@ -256,5 +278,9 @@ class Runner(QObject):
         self._watch.stop()
         if self.store is not None:
             self.store.refresh()
-        self.ended.emit()
-        self._adopt()
+        last, self._bake_next = self._bake_next, None
+        if last is not None:
+            self.compute(last, keep=True)
+        if not self.computing:
+            self.ended.emit()
+            self._adopt()

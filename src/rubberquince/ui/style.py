@@ -66,6 +66,8 @@ QPushButton#bare, QPushButton#reset, QPushButton#eye {{ border: 1px solid transp
     padding: 0; }}
 QPushButton#bare:hover, QPushButton#reset:hover, QPushButton#eye:hover {{ background: {QUINCE_PALE};
     border-radius: 5px; }}
+QSplitter::handle {{ background: transparent; }}
+QSplitter::handle:hover {{ background: {QUINCE_FILL}; }}
 #strip, #lineup {{ background: #FCFBF8; }}
 #lineup {{ border-bottom: 1px solid {LINE}; background: {PAPER}; }}
 #strip {{ border-top: 1px solid {LINE}; }}

@@ -1,27 +1,63 @@
 """The view with what lies over it: the display switch and the sentences that come and go."""
 
+from collections.abc import Callable
 from dataclasses import replace
 
 import numpy as np
-from PySide6.QtCore import QTimer
-from PySide6.QtGui import QResizeEvent
+from PySide6.QtCore import QRectF, Qt, QTimer
+from PySide6.QtGui import QColor, QLinearGradient, QPainter, QPaintEvent, QResizeEvent
 from PySide6.QtWidgets import QButtonGroup, QFrame, QPushButton, QVBoxLayout, QWidget
 
 from rubberquince.document.bodies import piece_points
 from rubberquince.document.scene import Place, Scene
+from rubberquince.ui import style
+from rubberquince.ui.assistant import Assistant
 from rubberquince.ui.bench import Bench
+from rubberquince.ui.cells import ShownCells
 from rubberquince.ui.parts import column, framed, label, row
 from rubberquince.ui.runner import Runner
 from rubberquince.ui.strip.player import Player
-from rubberquince.view.cells import cell_surfaces
 from rubberquince.view.stage import DISPLAYS, Display
 from rubberquince.view.widget import View
 
 STAYS = 9000                # ms that a sentence without trouble is shown
 DIRECTIONS = {"from the front": ("F", 0.0, 0.0), "from the side": ("S", 90.0, 0.0), "from above": ("T", 0.0, 89.0),
               "from a corner": ("D", 30.0, 24.0)}        # key, turn and lift of the camera in degrees
+STRETCH_COLOURS = ((0.0, "#576F7C"), (0.5, "#EFECE4"), (1.0, "#AC4B27"))       # as the shader has them
 TIPS = {"smooth": "The skin as it will be seen", "cells": "The cells that carry the solids",
-        "stretch": "Where the skin is pressed (slate) and pulled (clay), up to 25 %"}
+        "stretch": "Where the skin is pressed (slate) and pulled (clay)"}
+
+
+class Legend(QWidget):
+    """What the colours of the display *stretch* say."""
+
+    def __init__(self, parent: QWidget) -> None:
+        super().__init__(parent)
+        self.setFixedSize(214, 46)
+        self.setAccessibleName("Pressed by 25 % to pulled by 25 %")
+        self.setAttribute(Qt.WidgetAttribute.WA_TransparentForMouseEvents)
+        self.hide()
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        painter.setPen(QColor(style.LINE))
+        painter.setBrush(QColor(255, 255, 255, 225))
+        painter.drawRoundedRect(QRectF(self.rect()).adjusted(0.5, 0.5, -0.5, -0.5), 8, 8)
+        bar = QRectF(12, 9, self.width() - 24, 9)
+        colours = QLinearGradient(bar.topLeft(), bar.topRight())
+        for at, colour in STRETCH_COLOURS:
+            colours.setColorAt(at, QColor(colour))
+        painter.fillRect(bar, colours)
+        font = painter.font()
+        font.setPixelSize(11)
+        painter.setFont(font)
+        painter.setPen(QColor(style.INK))
+        under = bar.translated(0, 12).adjusted(0, 0, 0, 8)
+        for side, text in ((Qt.AlignmentFlag.AlignLeft, "−25 % pressed"), (Qt.AlignmentFlag.AlignHCenter, "0"),
+                           (Qt.AlignmentFlag.AlignRight, "pulled +25 %")):
+            painter.drawText(under, side | Qt.AlignmentFlag.AlignVCenter, text)
+        painter.end()
 
 
 class Notice(QFrame):
@@ -67,9 +103,11 @@ class Notice(QFrame):
 class ViewZone(QWidget):
     """Shows the scene at the player's frame and turns drags into changes of the document."""
 
-    def __init__(self, bench: Bench, runner: Runner, player: Player) -> None:
+    def __init__(self, bench: Bench, runner: Runner, player: Player, helper: Assistant) -> None:
         super().__init__()
         self._bench, self._runner, self._player = bench, runner, player
+        self.shown_cells = ShownCells(bench, helper)
+        self.shown_cells.came.connect(self.show_frame)
         self.view = View()
         self.view.place_of = self._place_of
         layout = QVBoxLayout(self)
@@ -77,10 +115,9 @@ class ViewZone(QWidget):
         layout.addWidget(self.view)
         self._bar, self.displays = self._make_bar()
         self.notice = Notice(self)
-        hint = label("An empty bench. Add a block or a sphere, import a mesh, or open the harvest fair from the "
-                     "Scene menu.", wrap=True)
-        self._hint = framed(column(hint, margins=(18, 14, 18, 14)), "bar")
-        self._hint.setParent(self)
+        self._legend = Legend(self)
+        self._hint = self._make_hint()
+        bench.opened.connect(self.frame_solids)
         bench.scene_changed.connect(self._on_scene)
         bench.chose.connect(self._on_chose)
         bench.said.connect(self.notice.say)
@@ -113,9 +150,25 @@ class ViewZone(QWidget):
         bar.move(12, 12)
         return bar, buttons
 
+    def _make_hint(self) -> QFrame:
+        """What an empty bench offers."""
+        said = label("Nothing here yet.", "head")
+        said.setAlignment(Qt.AlignmentFlag.AlignCenter)
+        self.offers = row(gap=8)
+        hint = framed(column(said, self.offers, margins=(20, 14, 20, 16), gap=12), "bar")
+        hint.setParent(self)
+        return hint
+
+    def offer(self, text: str, do: Callable[[], object]) -> None:
+        """A button that an empty bench shows."""
+        button = QPushButton(text)
+        button.clicked.connect(lambda _: do())
+        self.offers.addWidget(button)
+
     def set_display(self, display: Display) -> None:
         self.view.stage.display = display
         self.displays[display].setChecked(True)
+        self._legend.setVisible(display == "stretch")
         self.show_frame()
 
     def frame_all(self) -> None:
@@ -145,7 +198,9 @@ class ViewZone(QWidget):
         self._bar.raise_()
         if not self.notice.isHidden():
             self.notice.place()
-        self._hint.setGeometry(self.width() // 2 - 190, self.height() // 2 - 40, 380, 80)
+        self._hint.adjustSize()
+        self._hint.move((self.width() - self._hint.width()) // 2, (self.height() - self._hint.height()) // 2)
+        self._legend.move(12, self.height() - self._legend.height() - 12)
 
     # --- what is shown --------------------------------------------------------------------------------
 
@@ -154,9 +209,14 @@ class ViewZone(QWidget):
 
     def _on_scene(self, before: Scene, after: Scene) -> None:
         self._hint.setVisible(not after.pieces)
+        if after is not before:
+            self.notice.hide()              # what it said was of the scene before
         self.view.stage.show(after, self._bench.document.meshes)
         self.view.stage.chosen = self._bench.chosen_id
         self.show_frame()
+        fresh = {p.id for p in after.pieces} - {p.id for p in before.pieces}
+        if any(not self.view.shows(piece_id) for piece_id in fresh):
+            self.frame_all()
 
     def _on_chose(self, piece_id: str) -> None:
         self.view.stage.chosen = piece_id or None
@@ -175,8 +235,7 @@ class ViewZone(QWidget):
         stage.show_frame(skins or self._placed(scene))
         stage.cells = {}
         if stage.display == "cells":
-            nodes = {} if at_start else self._runner.nodes(frame)
-            stage.cells = cell_surfaces(scene, self._bench.document.meshes, nodes)
+            stage.cells = self.shown_cells.surfaces(scene, {} if at_start else self._runner.nodes(frame))
         self.view.redraw()
 
     def _placed(self, scene: Scene) -> dict[str, np.ndarray]:

@@ -6,18 +6,21 @@ from pathlib import Path
 import numpy as np
 from PySide6.QtCore import QSettings, Qt, QTimer
 from PySide6.QtGui import QCloseEvent, QKeySequence
-from PySide6.QtWidgets import QLabel, QMainWindow, QWidget
+from PySide6.QtWidgets import QLabel, QMainWindow, QSplitter
 
 from rubberquince.document.bodies import unit_mesh
 from rubberquince.document.scene import Piece
 from rubberquince.errors import QuinceError
+from rubberquince.logs import log_folder
+from rubberquince.ui.assistant import Assistant
+from rubberquince.ui.bakes import BakesDialog
 from rubberquince.ui.bench import Bench
 from rubberquince.ui.checks.checks import Checks
 from rubberquince.ui.files import DEMOS, Files
 from rubberquince.ui.handing import Handing
 from rubberquince.ui.lineup.lineup import LineUp
 from rubberquince.ui.menus import Menus, Shortcuts
-from rubberquince.ui.parts import column, framed, row
+from rubberquince.ui.parts import column, framed
 from rubberquince.ui.pieces import SHAPES, Pieces
 from rubberquince.ui.readings.readings import Readings
 from rubberquince.ui.runner import Runner
@@ -29,6 +32,7 @@ from rubberquince.view.portrait import portrait
 from rubberquince.view.stage import DISPLAYS
 
 ADD_KEYS = {"block": "Ctrl+B", "sphere": "Ctrl+Shift+B"}
+ACROSS, DOWN = [360, 680, 240], [86, 540, 148]      # px, of the zones at first
 UNITS = ("mm", "cm", "m", "in")
 
 
@@ -46,20 +50,23 @@ class MainWindow(QMainWindow):
         self.pieces = Pieces(self, self.bench)
         self.handing = Handing(self, self.bench, self.runner)
         self.menus = Menus(self.menuBar())
-        self.view_zone = ViewZone(self.bench, self.runner, self.player)
+        self.assistant = Assistant()
+        self.view_zone = ViewZone(self.bench, self.runner, self.player, self.assistant)
         self._make_menus()
-        self.line_up = LineUp(self.bench, self._add_menu, self._portrait)
+        self.line_up = LineUp(self.bench, self._add_menu, self._piece_menu, self._portrait)
         self.sheet = Sheet(self.bench, self.pieces)
-        self.checks, self.readings = Checks(self.bench), Readings(self.bench)
+        self.checks, self.readings = Checks(self.bench, self.assistant), Readings(self.bench)
         self.strip = Strip(self.bench, self.runner, self.player)
         self._lay_out()
         self.checks.found.connect(self.view_zone.show_spots)
         for signal in (self.bench.scene_changed, self.bench.chose, self.player.shown, self.runner.progressed):
             signal.connect(self._refresh)
         self._settings = QSettings("rubberquince", "rubberquince")
-        geometry = self._settings.value("window")
-        if geometry is not None:
-            self.restoreGeometry(geometry)
+        for name, restore in (("window", self.restoreGeometry), ("across", self._across.restoreState),
+                              ("down", self._down.restoreState)):
+            kept = self._settings.value(name)
+            if kept is not None:
+                restore(kept)
         self._refresh()
         self.strip.refresh()
         self.checks.refresh()
@@ -68,15 +75,17 @@ class MainWindow(QMainWindow):
         facts = column(self.checks, self.readings, margins=(12, 14, 12, 12), gap=18)
         facts.addStretch(1)
         side = framed(facts, "facts")
-        side.setFixedWidth(232)
-        middle = row(self.sheet, self.view_zone, side, gap=0)
-        middle.setStretch(1, 1)
-        whole = column(self.line_up, middle, self.strip, gap=0)
-        whole.setStretch(1, 1)
-        page = QWidget()
-        page.setObjectName("page")
-        page.setLayout(whole)
-        self.setCentralWidget(page)
+        side.setMinimumWidth(200)
+        self._across, self._down = QSplitter(Qt.Orientation.Horizontal), QSplitter(Qt.Orientation.Vertical)
+        for splitter, parts, wanted in ((self._across, (self.sheet, self.view_zone, side), ACROSS),
+                                        (self._down, (self.line_up, self._across, self.strip), DOWN)):
+            splitter.setHandleWidth(5)
+            splitter.setChildrenCollapsible(False)
+            for part in parts:
+                splitter.addWidget(part)
+            splitter.setStretchFactor(1, 1)
+            splitter.setSizes(wanted)
+        self.setCentralWidget(framed(column(self._down), "page"))
         self._corner = QLabel()
         self._corner.setObjectName("soft")
         self._corner.setContentsMargins(0, 6, 14, 0)
@@ -103,18 +112,29 @@ class MainWindow(QMainWindow):
         edit = self.menus.menu("Edit")
         self._undo = add(edit, "Undo", lambda: bench.document.undo(), key.Undo)
         self._redo = add(edit, "Redo", lambda: bench.document.redo(), key.Redo)
-        piece = self._add_menu = self.menus.menu("Piece")
+        edit.addSeparator()
+        add(edit, "Choose all", self._choose_all, key.SelectAll)
+        fresh = self._add_menu = self.menus.menu("Add")
         for name in SHAPES:
-            add(piece, f"Add a {name}", partial(self.pieces.add, name), ADD_KEYS.get(name))
-        add(piece, "Import a mesh…", self.pieces.import_mesh, "Ctrl+I")
+            add(fresh, f"Add a {name}", partial(self.pieces.add, name), ADD_KEYS.get(name))
+        fresh.addSeparator()
+        add(fresh, "Import a mesh…", self.pieces.import_mesh, "Ctrl+I")
+        piece = self._piece_menu = self.menus.menu("Piece")
+        add(piece, "Rename", self._rename_chosen, "F2")
+        add(piece, "Duplicate", self.pieces.duplicate, "Ctrl+D")
+        add(piece, "Copy", self.pieces.copy, key.Copy)
+        add(piece, "Paste", self.pieces.paste, key.Paste)
         piece.addSeparator()
+        add(piece, "Hide the others, or show all", self.pieces.hide_others, "H")
         add(piece, "Refine the chosen piece", self.pieces.refine)
-        self._remove = add(piece, "Remove the chosen piece", self._remove_chosen, key.Delete)
+        piece.addSeparator()
+        self._remove = add(piece, "Remove the chosen piece", self.pieces.remove, key.Delete)
         run = self.menus.menu("Run")
         add(run, "Play or pause", self.player.toggle, "Space")
         add(run, "Stop", self.player.halt, "Ctrl+.")
         add(run, "To the first frame", lambda: self.player.go(bench.scene.run.first), "Ctrl+Home")
         add(run, "Bake the range", self.player.bake, "Ctrl+Return")
+        add(run, "Kept bakes…", lambda: BakesDialog(self, self.bench, self.runner).exec())
         run.addSeparator()
         self._ground = add(run, "The ground stops things", self._turn_ground)
         self._ground.setCheckable(True)
@@ -132,16 +152,31 @@ class MainWindow(QMainWindow):
             add(units, unit, partial(bench.set_value, f"show lengths in {unit}", "length_unit", unit))
         guide = self.menus.menu("Help")
         add(guide, "Keys and mouse", lambda: Shortcuts(self, self.menus.actions).exec(), "F1")
+        add(guide, "Where the logs are", lambda: bench.say(f"Faults are written down in {log_folder()}.", False))
+        for text, do in (("Add a block", partial(self.pieces.add, "block")),
+                         ("Import a mesh…", self.pieces.import_mesh),
+                         ("Open the harvest fair", partial(self._open_demo, "pudding"))):
+            self.view_zone.offer(text, do)
 
     # --- what the menus do ----------------------------------------------------------------------------
 
     def _open_demo(self, name: str) -> None:
         self.files.demo(name)
-        self.view_zone.frame_solids()
 
-    def _remove_chosen(self) -> None:
-        if self.bench.chosen_id is not None:
-            self.bench.document.remove_piece(self.bench.chosen_id)
+    def _choose_all(self) -> None:
+        for k, piece in enumerate(self.bench.scene.pieces):
+            if k == 0 or piece.id not in self.bench.chosen_ids:
+                self.bench.choose(piece.id, also=k > 0)
+
+    def _rename_chosen(self) -> None:
+        card = next((c for c in self.line_up.cards if c.piece is self.bench.chosen), None)
+        if card is not None:
+            card.rename()
+
+    def on_fault(self, sentence: str) -> None:
+        """Something in the program went wrong: keep the scene safe, and say so."""
+        self.files.keep_copy()
+        self.bench.say(sentence)
 
     def _list_recent(self) -> None:
         self._again.clear()
@@ -170,11 +205,11 @@ class MainWindow(QMainWindow):
             action.setText(f"{what} {label}" if label else what)
         self._remove.setEnabled(bench.chosen is not None)
         self._ground.setChecked(bench.scene.run.ground)
-        chosen, frame = bench.chosen, self.player.frame
-        rows = self.runner.readings(chosen.id) if chosen else np.zeros((0, 0))
-        known = self.runner.known(frame) and frame < len(rows)
-        effort = self.runner.store.efforts[frame] if known and self.runner.store else np.full(2, np.nan)
-        self.readings.show_frame(frame, rows[frame] if known else None, effort, known and not self.runner.good(frame))
+        chosen, frame, store = bench.chosen, self.player.frame, self.runner.store
+        known = self.runner.known(frame) and chosen is not None
+        rows = self.runner.readings(chosen.id) if known and chosen else np.zeros((0, 0))
+        efforts = store.efforts if known and store else np.zeros((0, 2))
+        self.readings.show_frame(frame, rows, efforts, known and not self.runner.good(frame))
 
     def open_first(self, path: Path | None, demo: bool) -> None:
         """What the window opens with."""
@@ -194,8 +229,11 @@ class MainWindow(QMainWindow):
             event.ignore()
             return
         self.player.halt()
-        self.files.leave()
-        self._settings.setValue("window", self.saveGeometry())
+        self.assistant.close()
         self.runner.close()
+        self.files.leave()
+        for name, state in (("window", self.saveGeometry()), ("across", self._across.saveState()),
+                            ("down", self._down.saveState())):
+            self._settings.setValue(name, state)
         self.view_zone.view.close_renderer()
         event.accept()

@@ -96,6 +96,17 @@ class View(QWidget):
             self.camera = self.camera.framing(*box, self.width() / max(self.height(), 1), margin)
             self.redraw()
 
+    def shows(self, piece_id: str) -> bool:
+        """Is the middle of a piece, and most of its box, in the picture?"""
+        body = self.stage.bodies.get(piece_id)
+        if body is None:
+            return True                     # there is nothing to be seen of it
+        low, high = body.bounds()
+        corners = np.array([[(low, high)[(k >> i) & 1][i] for i in range(3)] for k in range(8)])
+        x, y, depth = self.camera.project(np.vstack([corners, (low + high) / 2]), self.width(), self.height()).T
+        inside = (depth > 0) & (x > 0) & (x < self.width()) & (y > 0) & (y < self.height())
+        return bool(inside[-1]) and int(inside[:-1].sum()) >= 6
+
     def _pixels(self) -> tuple[int, int]:
         ratio = self.devicePixelRatioF()
         return max(round(self.width() * ratio), 1), max(round(self.height() * ratio), 1)

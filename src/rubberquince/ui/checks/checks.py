@@ -4,7 +4,10 @@ from PySide6.QtCore import Qt, QTimer, Signal
 from PySide6.QtGui import QMouseEvent
 from PySide6.QtWidgets import QFrame, QLabel, QPushButton, QWidget
 
-from rubberquince.bake.checks import Check, checks_of
+from rubberquince.bake.checks import Check
+from rubberquince.document.scene import Scene
+from rubberquince.jobs.errands import Errand
+from rubberquince.ui.assistant import Assistant
 from rubberquince.ui.bench import Bench
 from rubberquince.ui.parts import column, empty, label, mark, row
 
@@ -32,19 +35,35 @@ class Checks(QWidget):
 
     found = Signal(list)
 
-    def __init__(self, bench: Bench) -> None:
+    def __init__(self, bench: Bench, helper: Assistant) -> None:
         super().__init__()
-        self._bench = bench
+        self._bench, self._helper = bench, helper
+        self.settled = True                 # do the sentences belong to the scene as it is?
+        helper.done.connect(self._on_done)
         self._rows = column(gap=6)
         self.setLayout(column(label("CHECKS", "caption"), self._rows, gap=7))
         self.setAccessibleName("Checks")
         self._timer = QTimer(self, singleShot=True, interval=CALM)
         self._timer.timeout.connect(self.refresh)
         self.shown: list[Check] = []
-        bench.scene_changed.connect(lambda *_: self._timer.start())
+        bench.scene_changed.connect(self._on_scene)
+
+    def _on_scene(self, before: Scene, after: Scene) -> None:
+        if after is not before:
+            self.settled = False
+            for button in self.findChildren(QPushButton, "mend"):
+                button.setEnabled(False)    # what it would mend may be otherwise now
+        self._timer.start()
 
     def refresh(self) -> None:
-        self.shown = checks_of(self._bench.scene, self._bench.document.meshes)
+        """Look at the scene as it is; what is found is shown when it has been."""
+        self.settled = False
+        self._helper.ask("checks", Errand("bake.checks:checks_of", (self._bench.scene, self._bench.document.meshes)))
+
+    def _on_done(self, kind: str, found: list[Check] | None) -> None:
+        if kind != "checks" or self._timer.isActive():
+            return
+        self.settled, self.shown = True, found or []
         self.found.emit([check.spot for check in self.shown if check.trouble and check.spot is not None])
         empty(self._rows)
         for check in self.shown:

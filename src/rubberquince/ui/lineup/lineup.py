@@ -3,9 +3,19 @@
 from collections.abc import Callable
 
 import numpy as np
-from PySide6.QtCore import QMimeData, Qt, Signal
-from PySide6.QtGui import QDrag, QDragEnterEvent, QDropEvent, QImage, QKeyEvent, QMouseEvent, QPixmap
-from PySide6.QtWidgets import QFrame, QLabel, QMenu, QPushButton, QScrollArea, QWidget
+from PySide6.QtCore import QMimeData, QPoint, Qt, Signal
+from PySide6.QtGui import (
+    QContextMenuEvent,
+    QDrag,
+    QDragEnterEvent,
+    QDropEvent,
+    QImage,
+    QKeyEvent,
+    QMouseEvent,
+    QPixmap,
+    QWheelEvent,
+)
+from PySide6.QtWidgets import QFrame, QLabel, QLineEdit, QMenu, QPushButton, QScrollArea, QWidget
 
 from rubberquince.document.bodies import unit_mesh
 from rubberquince.document.scene import Piece, Scene
@@ -15,14 +25,19 @@ from rubberquince.ui.parts import column, icon, label, mark, row
 from rubberquince.ui.sheet.feel import ROLES
 
 PICTURE = 46
+ALSO = Qt.KeyboardModifier.ControlModifier | Qt.KeyboardModifier.ShiftModifier      # choose one more
 Painter = Callable[[Piece, int], np.ndarray | None]
 
 
 class Card(QFrame):
-    """A piece in the line-up.  ``pressed()``; ``eyed()`` when its eye was."""
+    """A piece in the line-up.  ``pressed(also)``; ``eyed()`` when its eye was; ``renamed(name)``; ``asked(at)`` for
+    the menu of the piece.
+    """
 
-    pressed = Signal()
+    pressed = Signal(bool)
     eyed = Signal()
+    renamed = Signal(str)
+    asked = Signal(QPoint)
 
     def __init__(self) -> None:
         super().__init__()
@@ -41,6 +56,12 @@ class Card(QFrame):
         self._role.setMinimumWidth(10)
         texts.itemAt(1).layout().addStretch(1)      # type: ignore[union-attr]
         self.setLayout(row(self.picture, texts, margins=(7, 5, 5, 5), gap=7))
+        self.editor = QLineEdit(self)
+        self.editor.setAccessibleName("Name of the piece")
+        self.editor.setMaxLength(60)
+        self.editor.setGeometry(56, 3, 92, 24)
+        self.editor.hide()
+        self.editor.editingFinished.connect(self._renamed)
         self.piece: Piece | None = None
         self._grabbed = False
 
@@ -62,8 +83,27 @@ class Card(QFrame):
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
         if event.button() == Qt.MouseButton.LeftButton:
-            self.pressed.emit()
+            self.pressed.emit(bool(event.modifiers() & ALSO))
             self._grabbed = True
+
+    def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
+        self.rename()
+
+    def contextMenuEvent(self, event: QContextMenuEvent) -> None:
+        self.asked.emit(event.globalPos())
+
+    def rename(self) -> None:
+        """Let the name be typed on the card."""
+        if self.piece is not None:
+            self.editor.setText(self.piece.name)
+            self.editor.show()
+            self.editor.selectAll()
+            self.editor.setFocus()
+
+    def _renamed(self) -> None:
+        if not self.editor.isHidden():
+            self.editor.hide()
+            self.renamed.emit(self.editor.text().strip())
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
         """Dragged out of its place: carried along the line-up."""
@@ -77,7 +117,9 @@ class Card(QFrame):
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
-            self.pressed.emit()
+            self.pressed.emit(bool(event.modifiers() & ALSO))
+        elif event.key() == Qt.Key.Key_F2:
+            self.rename()
         else:
             super().keyPressEvent(event)
 
@@ -85,11 +127,11 @@ class Card(QFrame):
 class LineUp(QScrollArea):
     """All cards in the scene's order, which is for the eye only.  ``add_menu`` drops from the last one."""
 
-    def __init__(self, bench: Bench, add_menu: QMenu, paint: Painter) -> None:
+    def __init__(self, bench: Bench, add_menu: QMenu, piece_menu: QMenu, paint: Painter) -> None:
         super().__init__()
-        self._bench, self._paint = bench, paint
+        self._bench, self._paint, self._piece_menu = bench, paint, piece_menu
         self.setObjectName("lineup")
-        self.setFixedHeight(84)
+        self.setFixedHeight(86)
         self.setWidgetResizable(True)
         self.setVerticalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.setAcceptDrops(True)
@@ -104,18 +146,41 @@ class LineUp(QScrollArea):
         self._cards = row(gap=8)
         self._inner = inner = QWidget()
         inner.setObjectName("page")
-        line = row(margins=(12, 0, 12, 0), gap=8)
+        line = row(margins=(12, 7, 12, 0), gap=8)       # what is below the cards is room for the scrollbar
+        line.setAlignment(Qt.AlignmentFlag.AlignTop)
         line.addLayout(self._cards)
-        line.addWidget(self.add)
+        line.addWidget(self.add, 0, Qt.AlignmentFlag.AlignTop)
         line.addStretch(1)
         inner.setLayout(line)
         self.setWidget(inner)
         bench.scene_changed.connect(self._on_scene)
-        bench.chose.connect(lambda _: self._show(bench.scene, None))
+        bench.chose.connect(self._on_chose)
         self._show(bench.scene, None)
 
     def _on_scene(self, before: Scene, after: Scene) -> None:
         self._show(after, before)
+
+    def _on_chose(self, piece_id: str) -> None:
+        self._show(self._bench.scene, None)
+        card = next((c for c in self.cards if c.piece and c.piece.id == piece_id), None)
+        if card is not None:
+            self._inner.adjustSize()        # a card that has just come has its place only then
+            self.ensureWidgetVisible(card, 60, 0)
+
+    def wheelEvent(self, event: QWheelEvent) -> None:
+        bar = self.horizontalScrollBar()
+        bar.setValue(bar.value() - event.angleDelta().y() - event.angleDelta().x())
+
+    def _ask(self, card: Card, at: QPoint) -> None:
+        """The menu of a piece; it is about all that are chosen."""
+        if card.piece is not None:
+            if card.piece.id not in self._bench.chosen_ids:
+                self._bench.choose(card.piece.id)
+            self._piece_menu.popup(at)
+
+    def _rename(self, card: Card, name: str) -> None:
+        if card.piece is not None and name and name != card.piece.name:
+            self._bench.set_value("rename", "name", name, card.piece.id)
 
     def _show(self, scene: Scene, before: Scene | None) -> None:
         while len(self.cards) > len(scene.pieces):
@@ -125,14 +190,17 @@ class LineUp(QScrollArea):
             card.deleteLater()
         while len(self.cards) < len(scene.pieces):
             card = Card()
-            card.pressed.connect(lambda card=card: self._bench.choose(card.piece.id if card.piece else ""))
+            card.pressed.connect(lambda also, card=card: self._bench.choose(card.piece.id if card.piece else "", also))
+            card.asked.connect(lambda at, card=card: self._ask(card, at))
+            card.renamed.connect(lambda name, card=card: self._rename(card, name))
             card.eyed.connect(lambda card=card: self._turn_eye(card))
             self.cards.append(card)
             self._cards.addWidget(card)
+        chosen = set(self._bench.chosen_ids)
         for card, piece in zip(self.cards, scene.pieces):
             if card.piece is not piece:
                 self._show_picture(card, piece)
-            card.show_piece(piece, self._count(piece), piece.id == self._bench.chosen_id)
+            card.show_piece(piece, self._count(piece), piece.id in chosen)
 
     def _show_picture(self, card: Card, piece: Piece) -> None:
         old = card.piece
@@ -166,10 +234,10 @@ class LineUp(QScrollArea):
 
     def dropEvent(self, event: QDropEvent) -> None:
         at = self._inner.mapFrom(self, event.position().toPoint()).x()
-        to = sum(card.geometry().center().x() < at for card in self.cards)
-        pieces = list(self._bench.scene.pieces)
-        piece = next(p for p in pieces if p.id == event.mimeData().text())
-        pieces.insert(to, piece)
-        pieces.pop(pieces.index(piece) if pieces.index(piece) != to else to + 1)
+        carried = event.mimeData().text()
+        before = {card.piece.id for card in self.cards if card.piece and card.geometry().center().x() < at}
+        pieces = [p for p in self._bench.scene.pieces if p.id != carried]
+        to = sum(piece.id in before for piece in pieces)
+        pieces.insert(to, self._bench.scene.piece(carried))
         event.acceptProposedAction()
         self._bench.document.push("order the line-up", self._bench.scene.model_copy(update={"pieces": tuple(pieces)}))

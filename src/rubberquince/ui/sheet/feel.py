@@ -10,7 +10,7 @@ from rubberquince.errors import QuinceError
 from rubberquince.shapes.lattice import cells_about
 from rubberquince.ui.bench import Bench
 from rubberquince.ui.fields import NumberEdit, WholeEdit
-from rubberquince.ui.parts import column, framed, label, row
+from rubberquince.ui.parts import calm, column, framed, label, row
 from rubberquince.ui.sheet.section import NAME_WIDTH, Section, named_row
 from rubberquince.units import show
 
@@ -26,14 +26,14 @@ class FeelSection(Section):
 
     def __init__(self, bench: Bench) -> None:
         super().__init__(bench)
-        self.role = QComboBox()
+        self.role = calm(QComboBox())
         self.role.setAccessibleName("Role")
         for key, (name, tip) in ROLES.items():
             self.role.addItem(name, key)
             self.role.setItemData(self.role.count() - 1, tip, 3)
         self.role.activated.connect(self._set_role)
         self.rows.addLayout(named_row("Role", self.role))
-        self.feel, self.second = QComboBox(), QComboBox()
+        self.feel, self.second = calm(QComboBox()), calm(QComboBox())
         for box, none, name in ((self.feel, "own values", "Feel"), (self.second, "nothing", "Mixed with")):
             box.setAccessibleName(name)
             box.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
@@ -63,7 +63,7 @@ class FeelSection(Section):
         self._cells_label.setFixedWidth(NAME_WIDTH)
         self.rows.addLayout(line)
         self.rows.addWidget(self._cells_count)
-        self.material = QComboBox()
+        self.material = calm(QComboBox())
         self.material.setAccessibleName("Looks like")
         for key in ("jelly", "matte"):
             self.material.addItem(key, key)

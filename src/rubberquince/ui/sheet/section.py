@@ -8,7 +8,7 @@ from rubberquince.ui.bench import Bench
 from rubberquince.ui.fields import Field, Value
 from rubberquince.ui.parts import Elided, column, icon, label, row
 
-NAME_WIDTH = 108            # px, as in a Field
+NAME_WIDTH = 104            # px, as in a Field
 
 
 class Section(QFrame):
@@ -76,14 +76,16 @@ class Section(QFrame):
         if piece is None:
             return False
         path, _, item = value.path.rpartition(".")
-        if not item.isdigit():
-            return self.bench.set_value(f"change {value.name.lower()}", value.path, number, piece.id)
-        whole: object = piece
-        for name in path.split("."):
-            whole = getattr(whole, name)
-        items = list(whole)                         # type: ignore[call-overload]
-        items[int(item)] = number
-        return self.bench.set_value(f"change {value.name.lower()}", path, tuple(items), piece.id)
+        number_or_items: object = number
+        if item.isdigit():
+            whole: object = piece
+            for name in path.split("."):
+                whole = getattr(whole, name)
+            items = list(whole)                     # type: ignore[call-overload]
+            items[int(item)] = number
+            number_or_items = tuple(items)
+        return self.bench.set_value(f"change {value.name.lower()}", path if item.isdigit() else value.path,
+                                    number_or_items, piece.id, value.name, value.unit)
 
     def _set(self, what: str, path: str, value: object) -> None:
         piece = self.bench.chosen

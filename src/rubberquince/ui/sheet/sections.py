@@ -8,12 +8,12 @@ from rubberquince.document.scene import ContactValues, Piece
 from rubberquince.errors import QuinceError
 from rubberquince.ui.bench import Bench
 from rubberquince.ui.fields import Value
-from rubberquince.ui.parts import framed
+from rubberquince.ui.parts import calm, framed
 from rubberquince.ui.sheet.section import Section, named_row
 from rubberquince.units import show
 
-SIDES = {"both": ("from both sides", "what is outside stays outside, what is inside stays inside"),
-         "outside": ("to the outside", "what starts inside a closed shape is led out")}
+SIDES = {"both": ("both sides", "What starts outside stays outside, what starts inside stays inside"),
+         "outside": ("outside only", "Pushes out what starts inside a closed shape")}
 USUAL_BOUNCE = 0.5
 
 
@@ -89,21 +89,21 @@ class ContactSection(Section):
     def __init__(self, bench: Bench) -> None:
         super().__init__(bench)
         usual = ContactValues()
-        self.sides = QComboBox()
+        self.sides = calm(QComboBox())
         self.sides.setAccessibleName("Sides")
         for key, (name, tip) in SIDES.items():
             self.sides.addItem(name, key)
             self.sides.setItemData(self.sides.count() - 1, tip, 3)
         self.sides.activated.connect(lambda _: self._set("change sides", "contact.sides", self.sides.currentData()))
-        self._sides_row = framed(named_row("Keeps out", self.sides), "plain")
+        self._sides_row = framed(named_row("Blocks", self.sides), "plain")
         self.rows.addWidget(self._sides_row)
         self.add_field(Value("Gap", "contact.gap", "mm", 1e-4, 0.02,
                              "Distance kept to what it touches, in mm; two pieces keep the greater of theirs",
                              log=True, usual=usual.gap))
         self.add_field(Value("Friction", "contact.friction", "", 0.0, 2.0,
                              "0 slides like ice, 0.4 like jelly on a plate, 1 hardly slides", usual=usual.friction))
-        self.by_number = QCheckBox("Bounces by a number")
-        self.by_number.setToolTip("Else it bounces as its material does; of two pieces the greater number counts")
+        self.by_number = QCheckBox("Set the bounce")
+        self.by_number.setToolTip("Off: the material decides. When two pieces meet, the larger bounce wins.")
         self.by_number.clicked.connect(
             lambda on: self._set("change bounce", "contact.bounce", USUAL_BOUNCE if on else None))
         self.rows.addWidget(self.by_number)

@@ -13,13 +13,15 @@ from rubberquince.document.scene import (
 from rubberquince.errors import QuinceError
 from rubberquince.ui.bench import Bench
 from rubberquince.ui.fields import NumberEdit, Value, WholeEdit
-from rubberquince.ui.parts import framed, label, row
+from rubberquince.ui.parts import column, framed, label, row
 from rubberquince.ui.pieces import Pieces
+from rubberquince.ui.sheet.profile import ProfileEdit
 from rubberquince.ui.sheet.section import NAME_WIDTH, Section, named_row
 from rubberquince.units import show
 
 ROUND = (("around", (6, 400)), ("rings", (3, 200)))
 DIVISIONS = {"sphere": ROUND, "superellipsoid": ROUND, "torus": (("around", (6, 400)), ("sides", (3, 200))),
+             "revolved": (("around", (6, 800)), ("bands", (2, 400))),
              "cushion": (("divisions", (2, 200)),), "sheet": (("across", (1, 200)), ("along", (1, 200)))}
 SIDES = ("Width", "Height", "Depth")
 USUAL_SHARE, USUAL_FACE = 0.5, 0.005        # of a thinning; m, of a remesh
@@ -62,6 +64,7 @@ class ShapeSection(Section):
         self._count = label("", "small")
         self.rows.addWidget(self._count)
         self._add_seed()
+        self._add_profile()
         self._add_tools(unit)
 
     def _add_seed(self) -> None:
@@ -77,6 +80,25 @@ class ShapeSection(Section):
         line.insertStretch(1, 1)
         self._seed_row = framed(line, "plain")
         self.rows.addWidget(self._seed_row)
+
+    def _add_profile(self) -> None:
+        """The profile of a turned shape, and the numbers that belong to it."""
+        self.profile = ProfileEdit()
+        self.profile.took.connect(lambda begins: self.bench.document.begin_gesture() if begins
+                                  else self.bench.document.end_gesture())
+        self.profile.changed.connect(lambda profile: self._set("change profile", "shape.profile", profile))
+        self.rounded, self.flutes = WholeEdit("Corners rounded", 0, 4), WholeEdit("Flutes", 0, 60)
+        self.rounded.setToolTip("How often the corners of the profile are cut: 0 leaves them sharp")
+        self.flutes.setToolTip("How often the radius swells around, where the profile has flutes")
+        self.rounded.chosen.connect(lambda count: self._set("round corners", "shape.rounded", count))
+        self.flutes.chosen.connect(lambda count: self._set("change flutes", "shape.flutes", count))
+        for edit in (self.rounded, self.flutes):
+            edit.setFixedWidth(46)
+            edit.refused.connect(self.bench.say)
+        line = row(label("Rounded"), self.rounded, label("Flutes"), self.flutes, gap=7)
+        line.addStretch(1)
+        self._profile_rows = framed(column(self.profile, line, gap=5), "plain")
+        self.rows.addWidget(self._profile_rows)
 
     def _add_tools(self, unit: str) -> None:
         """Buttons that give the piece another mesh, with the number they go by."""
@@ -113,6 +135,11 @@ class ShapeSection(Section):
         self._seed_row.setVisible(isinstance(piece.shape, SuperellipsoidShape))
         if isinstance(piece.shape, SuperellipsoidShape):
             self.seed.set_value(piece.shape.seed)
+        self._profile_rows.setVisible(isinstance(piece.shape, RevolvedShape))
+        if isinstance(piece.shape, RevolvedShape):
+            self.profile.show_profile(piece.shape.profile, piece.shape.rounded)
+            self.rounded.set_value(piece.shape.rounded)
+            self.flutes.set_value(piece.shape.flutes)
         counts = _divisions(piece)
         self._divided.setVisible(bool(counts))
         for k, box in enumerate(self.divisions):

@@ -11,7 +11,7 @@ from rubberquince.ui.sheet.section import Section
 from rubberquince.ui.sheet.sections import ContactSection, ForcesSection, PlaceSection, SpringsSection
 from rubberquince.ui.sheet.shape import ShapeSection
 
-WIDTH = 316
+LEAST_WIDTH = 300
 OPEN_AT_FIRST = {"Role and feel", "Springs"}
 
 
@@ -22,7 +22,7 @@ class Sheet(QScrollArea):
         super().__init__()
         self._bench, self._pieces = bench, pieces
         self.setObjectName("sheet")
-        self.setFixedWidth(WIDTH)
+        self.setMinimumWidth(LEAST_WIDTH)
         self.setWidgetResizable(True)
         self.setFrameShape(QFrame.Shape.NoFrame)
         self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
@@ -65,7 +65,7 @@ class Sheet(QScrollArea):
             self._make()
             return
         piece = self._bench.chosen
-        self._hint.setVisible(piece is None)
+        self._hint.setVisible(piece is None and bool(self._bench.scene.pieces))
         for section in self.sections:
             applies = piece is not None and section.applies(piece)
             section.setVisible(applies)

@@ -1,10 +1,11 @@
 """The frame ruler and the curves under it: which frames there are, and how the chosen solid fared in them."""
 
+from collections.abc import Callable
 from dataclasses import dataclass
 from itertools import pairwise
 
 import numpy as np
-from PySide6.QtCore import QPointF, QRectF, Qt, Signal
+from PySide6.QtCore import QEvent, QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import (
     QBrush,
     QColor,
@@ -20,7 +21,8 @@ from PySide6.QtWidgets import QWidget
 
 from rubberquince.ui import style
 
-LEFT, RIGHT, RULER, LANE = 66, 12, 16, 25
+LEFT, RIGHT, RULER, LANE = 66, 58, 16, 25
+SCALE_INK = "#9A9180"
 KNOWN, GOOD = 1, 2          # states of a frame; 0 = not there
 
 
@@ -33,6 +35,13 @@ class Lane:
     values: np.ndarray
     low: float
     high: float
+    show: Callable[[float], str] = str
+
+    def bounds(self, first: int, last: int) -> tuple[float, float]:
+        """The values at its foot and its head between two frames."""
+        values = self.values[first:last + 1]
+        real = values[np.isfinite(values)]
+        return min(self.low, float(real.min(initial=self.low))), max(self.high, float(real.max(initial=self.high)))
 
 
 class Lanes(QWidget):
@@ -46,6 +55,8 @@ class Lanes(QWidget):
         self.states = np.zeros(0, np.int8)
         self.lanes: list[Lane] = []
         self._picture: QPixmap | None = None
+        self._under: int | None = None                  # the frame under the pointer
+        self.setMouseTracking(True)
         self.setMinimumHeight(RULER + 3 * LANE + 4)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAccessibleName("Frames")
@@ -73,6 +84,8 @@ class Lanes(QWidget):
         painter.drawPixmap(0, 0, self._picture)
         _write_small(painter)
         self._paint_playhead(painter)
+        if self._under is not None:
+            self._paint_values(painter, self._under)
         painter.end()
 
     def _paint_all(self) -> QPixmap:
@@ -121,7 +134,11 @@ class Lanes(QWidget):
         real = np.isfinite(values)
         if not real.any():
             return
-        low, high = min(lane.low, float(values[real].min())), max(lane.high, float(values[real].max()))
+        low, high = lane.bounds(self.first, self.last)
+        painter.setPen(QColor(SCALE_INK))
+        right = QRectF(self.width() - RIGHT + 5, top, RIGHT - 8, LANE / 2)
+        painter.drawText(right, Qt.AlignmentFlag.AlignVCenter, lane.show(high))
+        painter.drawText(right.translated(0, LANE / 2), Qt.AlignmentFlag.AlignVCenter, lane.show(low))
         path, pen_down = QPainterPath(), False
         for k, value in enumerate(values):
             if not real[k]:
@@ -146,17 +163,44 @@ class Lanes(QWidget):
         painter.setPen(QColor("white"))
         painter.drawText(box, Qt.AlignmentFlag.AlignCenter, str(self.frame))
 
+    def _paint_values(self, painter: QPainter, frame: int) -> None:
+        """The value of each lane at the frame under the pointer."""
+        x = self._x(frame)
+        painter.setPen(QPen(QColor(style.SOFT_INK), 1, Qt.PenStyle.DotLine))
+        painter.drawLine(QPointF(x, RULER), QPointF(x, self.height() - 2))
+        for k, lane in enumerate(self.lanes):
+            value = lane.values[frame] if frame < len(lane.values) else np.nan
+            if np.isfinite(value):
+                text = f"{frame}: {lane.show(float(value))}"
+                wide = painter.fontMetrics().horizontalAdvance(text) + 10
+                left = x + 5 if x + 5 + wide < self.width() - RIGHT else x - 5 - wide
+                box = QRectF(left, RULER + 6 + k * LANE, wide, 16)
+                painter.setPen(QColor(style.LINE))
+                painter.setBrush(QColor(style.CARD))
+                painter.drawRoundedRect(box, 4, 4)
+                painter.setPen(QColor(style.INK))
+                painter.drawText(box, Qt.AlignmentFlag.AlignCenter, text)
+
     # --- scrubbing ------------------------------------------------------------------------------------
 
     def _scrub(self, x: float) -> None:
+        self.scrubbed.emit(self._frame_at(x))
+
+    def _frame_at(self, x: float) -> int:
         width = max(self.width() - LEFT - RIGHT, 1)
-        frame = self.first + int((x - LEFT) / width * (self.last - self.first + 1))
-        self.scrubbed.emit(min(max(frame, self.first), self.last))
+        frame = self.first + int(np.floor((x - LEFT) / width * (self.last - self.first + 1)))
+        return min(max(frame, self.first), self.last)
+
+    def leaveEvent(self, event: QEvent) -> None:
+        self._under = None
+        self.update()
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
         self._scrub(event.position().x())
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
+        self._under = self._frame_at(event.position().x())
+        self.update()
         if event.buttons() & Qt.MouseButton.LeftButton:
             self._scrub(event.position().x())
 

@@ -1,15 +1,19 @@
 """The run strip: playing, the range, the quality, baking, and the lanes."""
 
+import time
 from collections.abc import Callable
+from pathlib import Path
 
 import numpy as np
 from PySide6.QtCore import QSize, Qt
 from PySide6.QtWidgets import QComboBox, QFrame, QProgressBar, QPushButton
 
+from rubberquince.bake.folders import Bake, bake_folder, bakes_in
 from rubberquince.ui import style
+from rubberquince.ui.bakes import age, size
 from rubberquince.ui.bench import Bench
 from rubberquince.ui.fields import WholeEdit
-from rubberquince.ui.parts import column, icon, label, row
+from rubberquince.ui.parts import calm, column, icon, label, row
 from rubberquince.ui.runner import Runner
 from rubberquince.ui.strip.lanes import GOOD, KNOWN, Lane, Lanes
 from rubberquince.ui.strip.player import Player
@@ -23,8 +27,10 @@ class Strip(QFrame):
     def __init__(self, bench: Bench, runner: Runner, player: Player) -> None:
         super().__init__()
         self._bench, self._runner, self._player = bench, runner, player
+        self._kept: Bake | None = None
+        self._kept_folder: Path | None = None
         self.setObjectName("strip")
-        self.setFixedHeight(148)
+        self.setMinimumHeight(132)
         self.first = _bare("first", "To the first frame", player.go, bench)
         self.play = QPushButton(icon("play", 16), "")
         self.play.setFixedSize(34, 34)
@@ -41,7 +47,7 @@ class Strip(QFrame):
         self.range_last = self._number("Last frame", lambda n: self._set("change the range", "run.last", n))
         self.fps = self._number("Frames a second",
                                 lambda n: self._set("change frames a second", "run.fps", float(n)), 1, 240)
-        self.quality = QComboBox()
+        self.quality = calm(QComboBox())
         self.quality.setAccessibleName("Quality")
         for key, tip in QUALITIES.items():
             self.quality.addItem(key, key)
@@ -88,7 +94,7 @@ class Strip(QFrame):
         self.play.setAccessibleName("Pause" if player.playing else "Play")
         self.play.setToolTip("Pause (Space)" if player.playing else "Play, computing what is missing (Space)")
         self.bake.setText("Stop" if player.baking else f"Bake {run.first} – {run.last}")
-        self.bake.setEnabled(player.baking or not self._runner.good_up_to(run.last))
+        self.bake.setEnabled(player.baking or not (self._runner.good_up_to(run.last) and self._runner.is_kept))
         self._show_progress()
         self._show_lanes()
 
@@ -98,13 +104,15 @@ class Strip(QFrame):
 
     def _show_progress(self) -> None:
         runner = self._runner
+        if runner.computing:
+            self._kept_folder = None
         self.progress.setVisible(runner.computing)
         text = runner.status
         if runner.computing and not text:
             left = runner.left()
             text = "computing" if left is None else f"about {_duration(left)} left"
         elif not runner.computing and runner.good_up_to(self._bench.scene.run.last):
-            text = "all frames are baked"
+            text = self._bake_text()
         elif not runner.computing and (cost := runner.expected(self._bench.scene.run.last)) is not None:
             text = f"to bake: about {_duration(cost[0])}, {max(cost[1] / 1e6, 1):.0f} MB"
         self.status.setText(text)
@@ -113,14 +121,28 @@ class Strip(QFrame):
         if not waits:
             self.progress.setValue(round(1000 * runner.share()))
 
+    def _bake_text(self) -> str:
+        """That all is computed, and of a kept bake how old and how large it is."""
+        store = self._runner.store
+        kept = bake_folder(self._runner.bakes(), self._runner.key)
+        if store is None or store.folder != kept:
+            return "all frames are computed"
+        if kept != self._kept_folder:           # looking through a folder is not for every frame
+            self._kept_folder = kept
+            self._kept = next((bake for bake in bakes_in(kept.parent) if bake.folder == kept), None)
+        if self._kept is None:
+            return "all frames are baked"
+        return f"baked {age(time.time() - self._kept.made)} · {size(self._kept.bytes)}"
+
     def _show_lanes(self) -> None:
         run, runner = self._bench.scene.run, self._runner
         stamps = runner.stamps()
         states = np.where(stamps == 0, 0, np.where(stamps == runner.key, GOOD, KNOWN)).astype(np.int8)
         rows = runner.readings(self._reading_piece())
         values = rows.T if rows.size else np.full((6, 1), np.nan)
-        lanes = [Lane("volume", style.LEAF, values[0], 0.9, 1.05), Lane("motion", style.SLATE, values[3], 0.0, 0.2),
-                 Lane("contact", style.CLAY, values[2], 0.0, 1.0)]
+        lanes = [Lane("volume", style.LEAF, values[0], 0.9, 1.05, lambda part: f"{100 * part:.0f} %"),
+                 Lane("motion", style.SLATE, values[3], 0.0, 0.2, lambda speed: f"{speed:.2g} m/s"),
+                 Lane("contact", style.CLAY, values[2], 0.0, 1.0, lambda part: f"{100 * part:.0f} %")]
         self.lanes.show_run(run.first, run.last, states, lanes)
         self.lanes.show_frame(self._player.frame)
 
