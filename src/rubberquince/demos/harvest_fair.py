@@ -43,16 +43,17 @@ def _profile(points: tuple[tuple[float, float, float], ...], passes: int) -> tup
     return tuple((float(r), float(h), float(d)) for r, h, d in np.round(smooth, 5))
 
 
-def pudding_piece(height_above_plate: float = 0.07) -> Piece:
+def pudding_piece(height_above_plate: float = 0.09) -> Piece:
+    """It comes down aslant, so that it leans and trembles before it stands."""
     size = (0.18, 0.125, 0.18)
     base = TABLE_HEIGHT + PLATE_WELL * PLATE_HEIGHT + height_above_plate
-    return Piece(
+    piece = Piece(
         id="pudding", name="Pudding", role="solid",
         shape=RevolvedShape(name="fluted dome", profile=_profile(PUDDING, 2), flutes=12, around=120, bands=34),
-        place=Place(position=(0.0, base + size[1] / 2, 0.0), size=size),
-        solid=SolidValues(cells=7, stiffness=4200.0, keeps_volume=0.8, wobble_halves=0.35, density=1050.0),
-        contact=ContactValues(gap=0.001, friction=0.35),
+        place=Place(position=(0.0, base + size[1] / 2, 0.0), turn=(0.0, 0.0, 12.0), size=size),
+        solid=SolidValues(cells=7), contact=ContactValues(gap=0.001, friction=0.35),
         look=Look(material="jelly", colour="#E8890C"))
+    return with_feel(piece, FeelChoice(name="wobbly jelly"))
 
 
 def scene() -> Scene:

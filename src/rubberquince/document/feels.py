@@ -22,7 +22,8 @@ class Feel:
 
 
 FEELS = {feel.name: feel for feel in (
-    Feel("set jelly", "sags a little and wobbles long and low", 4200.0, 0.80, 0.35, 1050.0),
+    Feel("set jelly", "sags a little, wobbles low and is soon quiet", 4200.0, 0.80, 0.35, 1050.0),
+    Feel("wobbly jelly", "leans, trembles and comes back for a second or two", 3000.0, 0.80, 1.0, 1050.0),
     Feel("firm jelly", "holds its edges; the wobble is small and quick", 15e3, 0.85, 0.25, 1100.0),
     Feel("gel", "heavy and lazy: bulges rather than shrinks", 40e3, 0.97, 0.15, 1000.0),
     Feel("foam", "squashes without bulging and hardly wobbles", 25e3, 0.05, 0.06, 60.0),

@@ -21,7 +21,7 @@ from PySide6.QtWidgets import QWidget
 
 from rubberquince.ui import style
 
-LEFT, RIGHT, RULER, LANE = 66, 58, 16, 25
+LEFT, RIGHT, RULER, LANE = 66, 84, 16, 25
 SCALE_INK = "#9A9180"
 KNOWN, GOOD = 1, 2          # states of a frame; 0 = not there
 
@@ -123,7 +123,8 @@ class Lanes(QWidget):
         step = next(s for s in (1, 2, 5, 10, 20, 50, 100, 200, 500, 1000, 5000, 100_000)
                     if s * (right - left) / (self.last - self.first + 1) > 44)
         for frame in range(-(-self.first // step) * step, self.last + 1, step):
-            painter.drawText(QRectF(self._x(frame) - 20, 0, 40, RULER - 1), Qt.AlignmentFlag.AlignCenter, str(frame))
+            left = min(self._x(frame) - 20, self.width() - RIGHT - 30)
+            painter.drawText(QRectF(left, 0, 40, RULER - 1), Qt.AlignmentFlag.AlignCenter, str(frame))
 
     def _paint_lane(self, painter: QPainter, lane: Lane, top: float) -> None:
         painter.setPen(QColor(style.SOFT_INK))
@@ -136,9 +137,9 @@ class Lanes(QWidget):
             return
         low, high = lane.bounds(self.first, self.last)
         painter.setPen(QColor(SCALE_INK))
-        right = QRectF(self.width() - RIGHT + 5, top, RIGHT - 8, LANE / 2)
-        painter.drawText(right, Qt.AlignmentFlag.AlignVCenter, lane.show(high))
-        painter.drawText(right.translated(0, LANE / 2), Qt.AlignmentFlag.AlignVCenter, lane.show(low))
+        right = QRectF(self.width() - RIGHT + 6, top, RIGHT - 8, LANE)
+        number = lane.show(low).split(" ")[0]
+        painter.drawText(right, Qt.AlignmentFlag.AlignVCenter, f"{number} – {lane.show(high)}")
         path, pen_down = QPainterPath(), False
         for k, value in enumerate(values):
             if not real[k]:

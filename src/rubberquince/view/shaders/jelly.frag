@@ -26,17 +26,21 @@ void main() {
     vec3 in_key = in_map(key_moving, place - n * 0.02 * radius);
     vec2 cover = texture(key_moving_map, in_key.xy).rg;
     float deep = max(in_key.z - cover.r / max(cover.g, 1e-4), 0.0) * range_moving / radius;
-    vec3 glow = exp(-(0.30 + 0.55 * swallow) * deep * 1.25) * still_key(place);
-    float wrapped = max((dot(n, key_direction) + 0.7) / 1.7, 0.0);
+    vec3 glow = exp(-(0.22 + 0.50 * swallow) * deep * 1.25) * still_key(place);
+    float wrapped = max((dot(n, key_direction) + 0.8) / 1.8, 0.0);
     float open = mix(0.45, 1.0, still_sky(place));
-    vec3 inner = base_colour * (0.85 * glow + 0.34 * wrapped + 0.24 * sky(n) * open);
-    inner += base_colour * 0.25 * pow(1.0 - facing, 2.0);
+    vec3 inner = base_colour * (0.85 * glow + 0.30 * wrapped + 0.24 * sky(n) * open);
 
-    float cloudy = 1.0 - exp(-1.15 * through - 0.25);
-    vec3 lit = mix(passed, inner, cloudy * 0.80);
-    float mirror = 0.035 + 0.75 * pow(1.0 - facing, 5.0);
+    // thin flanks and rims let the light of the far side through
+    float behind_light = pow(clamp(dot(-v, normalize(key_direction - 0.45 * n)), 0.0, 1.0), 2.0);
+    vec3 warm = pow(base_colour, vec3(0.75)) * (0.55 * exp(-2.2 * through) + 0.35 * behind_light);
+    inner += warm * mix(vec3(0.35), vec3(1.0), glow);
+
+    float cloudy = 1.0 - exp(-0.75 * through - 0.10);
+    vec3 lit = mix(passed, inner, cloudy * 0.72);
+    float mirror = 0.03 + 0.62 * pow(1.0 - facing, 5.0);
     vec3 mirrored = reflect(-v, n);
-    lit = mix(lit, sky(mirrored) * 0.85, mirror * 0.6);
-    lit += softboxes(mirrored) * vec3(1.0, 0.97, 0.90) * (0.62 + 0.3 * mirror) * mix(0.35, 1.0, still_key(place));
+    lit = mix(lit, sky(mirrored) * 0.85, mirror * 0.5);
+    lit += softboxes(mirrored, 0.24) * vec3(1.0, 0.97, 0.90) * (0.55 + 0.3 * mirror) * mix(0.35, 1.0, still_key(place));
     colour = vec4(to_screen(lit), 1.0);
 }

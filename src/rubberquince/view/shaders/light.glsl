@@ -47,17 +47,37 @@ vec3 moving_key(vec3 place, float least) {
     return mix(texture(tint_map, at.xy).rgb, vec3(1.0), moving_light(key_moving_map, at, least));
 }
 
-// A window of four panes and a long lamp, as a mirror would show them.
-float softboxes(vec3 mirrored) {
+// A window of four panes and a long lamp, as a mirror would show them.  A curved skin smears what it mirrors: where the
+// picture in it changes fast from pixel to pixel, its edges melt and its bars go under; on a dull skin they do so anyway.
+float softboxes(vec3 mirrored, float dull) {
     vec3 across = normalize(cross(vec3(0.0, 1.0, 0.0), key_direction));
     vec3 upward = cross(key_direction, across);
     float ahead = dot(mirrored, key_direction);
-    vec2 at = vec2(dot(mirrored, across), dot(mirrored, upward)) / max(ahead, 1e-3);
-    vec2 inside = smoothstep(vec2(0.46, 0.62), vec2(0.42, 0.57), abs(at));
-    vec2 bars = smoothstep(vec2(0.018), vec2(0.045), abs(at));
-    float window = ahead > 0.0 ? inside.x * inside.y * bars.x * bars.y : 0.0;
+    vec2 at = vec2(dot(mirrored, across), dot(mirrored, upward)) / max(ahead, 0.05);
+    vec2 change = fwidth(at);
+    float smear = dull + 2.5 * min(max(change.x, change.y), 1.0);
+    vec2 inside = 1.0 - smoothstep(vec2(0.44, 0.59) - smear, vec2(0.44, 0.59) + smear, abs(at));
+    vec2 bars = mix(vec2(1.0), smoothstep(vec2(0.03 - 0.4 * smear), vec2(0.03 + 0.4 * smear), abs(at)), exp(-6.0 * smear));
+    float window = ahead > 0.05 ? inside.x * inside.y * bars.x * bars.y / (1.0 + 2.0 * smear) : 0.0;
     vec3 lamp = normalize(vec3(-key_direction.x, 0.55, key_direction.z * 0.2 - 0.4));
-    return window + smoothstep(0.90, 0.97, dot(mirrored, lamp)) * 0.30;
+    return window + smoothstep(0.86, 0.98, dot(mirrored, lamp)) * 0.22;
+}
+
+// A fine grain, -1 .. 1, so that one sees by it what bends in what stands before it.
+float hash(vec3 p) {
+    p = fract(p * 0.3183099 + 0.1);
+    p *= 17.0;
+    return fract(p.x * p.y * p.z * (p.x + p.y + p.z));
+}
+
+float grain(vec3 place) {
+    vec3 cell = floor(place), part = fract(place);
+    part = part * part * (3.0 - 2.0 * part);
+    vec4 low = vec4(hash(cell), hash(cell + vec3(1, 0, 0)), hash(cell + vec3(0, 1, 0)), hash(cell + vec3(1, 1, 0)));
+    vec4 high = vec4(hash(cell + vec3(0, 0, 1)), hash(cell + vec3(1, 0, 1)), hash(cell + vec3(0, 1, 1)),
+                     hash(cell + vec3(1, 1, 1)));
+    vec4 mixed = mix(low, high, part.z);
+    return 2.0 * mix(mix(mixed.x, mixed.y, part.x), mix(mixed.z, mixed.w, part.x), part.y) - 1.0;
 }
 
 vec3 sky(vec3 direction) {

@@ -17,6 +17,10 @@ void main() {
     vec3 n = normalize(normal), v = normalize(eye - place);
     if (dot(n, v) < 0.0) n = -n;
     vec3 base = tinted > 0.5 ? signed_colour(value) : base_colour;
+    if (moves < 0.5) {
+        float seen = 1.0 - smoothstep(0.0003, 0.003, length(fwidth(place)));     // no more of it than can be seen
+        base *= 1.0 + 0.055 * grain(place * vec3(55.0, 260.0, 260.0)) * seen + 0.05 * grain(place * 24.0);
+    }
     float facing = max((dot(n, key_direction) + 0.25) / 1.25, 0.0);
     float shadow = still_key(place), open = still_sky(place);
     if (moves > 0.5) {
@@ -29,7 +33,7 @@ void main() {
     vec3 around = base * 0.46 * open * sky(n);
     vec3 mirrored = reflect(-v, n);
     float grazing = 0.04 + 0.5 * pow(1.0 - max(dot(n, v), 0.0), 5.0);
-    around += grazing * 0.22 * sky(mirrored) * open + 0.035 * softboxes(mirrored);
+    around += grazing * 0.22 * sky(mirrored) * open + 0.035 * softboxes(mirrored, 0.05);
     float share = dot(direct, vec3(1.0)) / max(dot(direct + around, vec3(1.0)), 1e-4);
     colour = vec4(to_screen(direct + around), share);
 }
