@@ -1,16 +1,45 @@
-"""What all tests share: an offscreen platform and folders of their own."""
+"""What all tests share: an offscreen platform, folders of their own, and nothing left behind."""
 
 import os
+import tempfile
+import time
+from pathlib import Path
 
 import pytest
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+PATIENCE = 5.0              # s that processes have for ending
+
+
+def children():
+    """Command lines of this process's own children that are parts of the program."""
+    found = []
+    for folder in Path("/proc").glob("[0-9]*"):
+        try:
+            parent = int((folder / "stat").read_text().rpartition(")")[2].split()[1])
+            words = (folder / "cmdline").read_bytes().replace(b"\0", b" ").decode()
+        except (OSError, ValueError, IndexError):
+            continue                        # it has just ended
+        if parent == os.getpid() and "rubberquince" in words:
+            found.append(words)
+    return found
 
 
 @pytest.fixture(autouse=True)
 def own_folders(tmp_path_factory, monkeypatch):
-    """Caches, settings and autosaves of a test go to a folder of its own."""
+    """Caches, settings, autosaves and temporary files of a test go to a folder of its own.
+
+    A test that leaves processes or temporary folders of the program behind fails.
+    """
     home = tmp_path_factory.mktemp("home")
     for name in ("XDG_CACHE_HOME", "XDG_DATA_HOME", "XDG_CONFIG_HOME", "XDG_STATE_HOME"):
         monkeypatch.setenv(name, str(home))
-    return home
+    (home / "tmp").mkdir()
+    monkeypatch.setenv("TMPDIR", str(home / "tmp"))
+    monkeypatch.setattr(tempfile, "tempdir", str(home / "tmp"))
+    yield home
+    end = time.monotonic() + PATIENCE
+    while (children() or list((home / "tmp").glob("rubberquince-*"))) and time.monotonic() < end:
+        time.sleep(0.02)
+    assert not children()
+    assert not list((home / "tmp").glob("rubberquince-*"))

@@ -4,7 +4,7 @@ import numpy as np
 from PySide6.QtCore import QPoint, Qt
 from PySide6.QtTest import QTest
 
-LONG = 180_000              # ms: kernels may have to be compiled first
+LONG = 60_000               # ms
 LEFT = Qt.MouseButton.LeftButton
 
 

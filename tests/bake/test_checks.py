@@ -1,5 +1,7 @@
 """Sentences about what will not work: each is said, shows its place, and its button mends it."""
 
+import pickle
+
 import numpy as np
 import pytest
 
@@ -44,10 +46,17 @@ def test_nothing_moves_is_said_and_mended():
     (check,) = troubles(Scene(pieces=(slab(),)))
     assert "no piece is a Solid" in check.sentence
     assert check.mend(Scene(pieces=(slab(),))).piece("slab").role == "solid"
+    sheet = slab().model_copy(update={"id": "sheet", "name": "Sheet", "shape": SheetShape()})
+    (check,) = troubles(Scene(pieces=(sheet,)))
+    assert check.mend is None                               # it has no inside
+    (check,) = troubles(Scene(pieces=(sheet, slab())))
+    assert check.button == "Make Slab a Solid"
     weightless = changed(small_scene(), "run.gravity", 0.0)
     (check,) = troubles(weightless)
     assert "gravity is off" in check.sentence and check.mend(weightless).run.gravity == 9.81
-    assert "empty" in troubles(Scene())[0].sentence
+    assert troubles(Scene()) == []                          # the empty bench says so itself
+    for check in checks_of(weightless, {}):                 # they come from another process
+        pickle.loads(pickle.dumps(check))
 
 
 def mended(scene, check):

@@ -12,7 +12,7 @@ import numpy as np
 from rubberquince.document.bodies import Meshes, piece_points, unit_mesh
 from rubberquince.document.scene import ImportedShape, Piece, Scene, SolidValues
 from rubberquince.errors import RunError, ShapeError
-from rubberquince.shapes.lattice import Lattice, build_lattice
+from rubberquince.shapes.lattice import Lattice, build_lattice, cells_about
 from rubberquince.solver.revision import revision
 from rubberquince.solver.specs import (
     LEAST_POISSON,
@@ -72,6 +72,19 @@ def lattice_of(piece: Piece, meshes: Meshes, stopped: Callable[[], bool] = lambd
             _lattices.popitem(last=False)
     _lattices.move_to_end(key)
     return _lattices[key]
+
+
+def cells_in(scene: Scene, meshes: Meshes) -> int:
+    """About how many cells all solids have, known before they are filled."""
+    count = 0
+    for piece in by_id(scene, "solid"):
+        try:
+            mesh = unit_mesh(piece.shape, meshes)
+        except ShapeError:
+            continue                        # it has no mesh, which is said when the run is assembled
+        count += cells_about(mesh.points * np.array(piece.place.size), mesh.triangles,
+                             min(piece.place.size) / piece.solid.cells)
+    return count
 
 
 def by_id(scene: Scene, role: str) -> list[Piece]:

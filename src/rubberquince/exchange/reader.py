@@ -1,9 +1,10 @@
 """The process that reads one file from outside: it may crash, hang or ask for too much; we may not.
 
-Run as ``python -m rubberquince.exchange.reader SOURCE TARGET``; writes arrays to TARGET and prints what was left out,
-or prints one sentence and exits with 3.
+Run as ``python -m rubberquince.exchange.reader SOURCE TARGET``; writes arrays and sentences to TARGET, or prints one
+sentence and exits with 3.
 """
 
+import json
 import resource
 import sys
 from collections.abc import Callable
@@ -16,8 +17,12 @@ from rubberquince.exchange.apart import REFUSED
 from rubberquince.exchange.obj_in import read_obj
 from rubberquince.exchange.triangles_in import read_ply, read_triangles
 from rubberquince.exchange.usd_in import read_usd
-from rubberquince.shapes.polymesh import PolyMesh
+from rubberquince.shapes.polymesh import PolyMesh, is_closed
+from rubberquince.shapes.primitives import unit_and_size
+from rubberquince.shapes.repair import repaired
 
+IN_METRES = (".glb", ".usd", ".usda", ".usdc", ".usdz")       # these formats say what their numbers are
+BIGGEST_PROP = 5.0          # m; numbers above mean that the file is in centimetres
 MOST_MEMORY = 6 * 1024 ** 3
 MOST_BYTES = 1024 ** 3      # of a file
 
@@ -40,12 +45,25 @@ def main() -> int:
         if source.stat().st_size > MOST_BYTES:
             raise ShapeError(f"“{source.name}” is larger than 1 GB; it was not read.")
         mesh, left_out = READERS[source.suffix.lower()](source)
+        return _written(source, target, mesh, left_out)
     except ShapeError as error:
         print(error)
         return REFUSED
-    np.savez(target, points=mesh.points, face_sizes=mesh.face_sizes, face_points=mesh.face_points,
-             uvs=mesh.uvs, face_uvs=mesh.face_uvs)
-    print(left_out)
+
+
+def _written(source: Path, target: Path, mesh: PolyMesh, left_out: str) -> int:
+    """Repair a mesh, guess its unit, and write it in the unit box."""
+    mesh, notes = repaired(mesh)
+    low, high = mesh.bounds()
+    if source.suffix.lower() not in IN_METRES and (high - low).max() > BIGGEST_PROP:
+        mesh = mesh.placed(mesh.points / 100.0)
+        notes.append("The numbers are large, so they were taken as centimetres.")
+    if not is_closed(mesh.triangles):
+        notes.append("The mesh is open; as a Solid it is filled as well as can be.")
+    unit, size, centre = unit_and_size(mesh)
+    np.savez(target, points=unit.points, face_sizes=unit.face_sizes, face_points=unit.face_points, uvs=unit.uvs,
+             face_uvs=unit.face_uvs, size=size, centre=centre)
+    print(json.dumps([note for note in (left_out, *notes) if note]))
     return 0
 
 

@@ -76,6 +76,8 @@ class Helper:
     def ask(self, kind: str, errand: Errand) -> None:
         """Have something done; never waits."""
         with self._lock:
+            if self._closing:
+                return
             self._waiting[kind] = errand
             if self._thread is None:
                 self._thread = threading.Thread(target=self._serve, name="helper", daemon=True)
@@ -104,7 +106,8 @@ class Helper:
             try:
                 result = self._done(errand)
             except Exception:               # it died, or what it said cannot be read: the next errand has another
-                log.exception("the helper failed at %s", kind)
+                if not self._closing:
+                    log.exception("the helper failed at %s", kind)
                 self._end()
                 result = None
             if not self._closing and kind not in self._waiting:

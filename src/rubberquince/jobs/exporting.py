@@ -20,7 +20,8 @@ def export_frame_apart(path: Path, scene: Scene, meshes: Meshes, skins: dict[str
 def export_run_apart(path: Path, scene: Scene, meshes: Meshes, folder: Path, first: int, last: int,
                      stopped: Callable[[], bool]) -> int:
     """Write the frames first .. last of a folder; returns how many.  Raises QuinceError with one sentence."""
-    return run_errand(Errand("bake.export:export_from", (path, scene, meshes, folder, first, last)), stopped, _what(path))
+    errand = Errand("bake.export:export_from", (path, scene, meshes, folder, first, last))
+    return run_errand(errand, stopped, _what(path))
 
 
 def _what(path: Path) -> str:

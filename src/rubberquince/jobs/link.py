@@ -210,7 +210,7 @@ class Link:
         """The process is gone: go on with another, unless that keeps happening."""
         log.warning("the solver process ended while %s", self.state.value)
         state, run = self.state, self._running
-        self._running, self._process, self._known = None, None, set()
+        self._running, self._known = None, set()
         self._outbox.clear()
         said: list[p.JobEvent] = []
         if state is LinkState.STOPPING and run is not None:
@@ -249,6 +249,7 @@ class Link:
             process.wait()
             connection.close()
             with self._lock:
+                self._process = None
                 said = [] if self._closing else self._on_death()
                 self._lock.notify_all()
             self._say(said)

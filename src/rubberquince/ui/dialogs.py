@@ -47,6 +47,17 @@ def ask_about_recovery(window: QWidget, name: str) -> bool:
     return box.clickedButton() is bring
 
 
+def ask_about_cells(window: QWidget, cells: int) -> bool:
+    box = QMessageBox(window)
+    box.setWindowTitle("Rubber Quince")
+    box.setText(f"The solids have about {float(f'{cells:.2g}'):,.0f} cells.".replace(",", " "))
+    box.setInformativeText("Filling and computing them takes long; fewer cells across are quicker. Go on?")
+    go = box.addButton("Compute", QMessageBox.ButtonRole.AcceptRole)
+    box.addButton(QMessageBox.StandardButton.Cancel)
+    box.exec()
+    return box.clickedButton() is go
+
+
 def ask_about_unsaved(window: QWidget, name: str) -> QMessageBox.StandardButton:
     box = QMessageBox(window)
     box.setWindowTitle("Rubber Quince")

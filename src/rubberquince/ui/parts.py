@@ -7,7 +7,16 @@ from typing import TypeVar
 from PySide6.QtCore import QByteArray, QEvent, QObject, QRectF, Qt
 from PySide6.QtGui import QIcon, QPainter, QPaintEvent, QPixmap
 from PySide6.QtSvg import QSvgRenderer
-from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QLayout, QVBoxLayout, QWidget
+from PySide6.QtWidgets import (
+    QAbstractScrollArea,
+    QApplication,
+    QFrame,
+    QHBoxLayout,
+    QLabel,
+    QLayout,
+    QVBoxLayout,
+    QWidget,
+)
 
 L = TypeVar("L", QHBoxLayout, QVBoxLayout)
 W = TypeVar("W", bound=QWidget)
@@ -47,10 +56,14 @@ class CalmWheel(QObject):
     """Lets the wheel scroll the page: what it is installed on takes it only with the focus and the pointer."""
 
     def eventFilter(self, watched: QObject, event: QEvent) -> bool:
-        if event.type() == QEvent.Type.Wheel and isinstance(watched, QWidget) and not watched.hasFocus():
-            event.ignore()
-            return True
-        return False
+        if event.type() != QEvent.Type.Wheel or not isinstance(watched, QWidget) or watched.hasFocus():
+            return False
+        page = watched.parentWidget()
+        while page is not None and not isinstance(page, QAbstractScrollArea):
+            page = page.parentWidget()
+        if page is not None:
+            QApplication.sendEvent(page.viewport(), event)
+        return True
 
 
 def calm(widget: W) -> W:

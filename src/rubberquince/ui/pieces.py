@@ -1,5 +1,6 @@
 """Bringing pieces in and giving them other meshes.  A failure is one sentence; the scene stays."""
 
+from collections.abc import Callable
 from functools import partial
 from pathlib import Path
 
@@ -25,13 +26,14 @@ from rubberquince.document.scene import (
     TorusShape,
 )
 from rubberquince.errors import QuinceError
-from rubberquince.exchange.importing import SUFFIXES, import_mesh
+from rubberquince.exchange.importing import SUFFIXES, Imported, import_mesh
 from rubberquince.jobs.errands import Errand, run_errand
 from rubberquince.shapes import profiles
 from rubberquince.shapes.polymesh import PolyMesh
 from rubberquince.ui.bench import Bench
 from rubberquince.ui.chores import awake
 from rubberquince.ui.dialogs import FileDialogs
+from rubberquince.view.body import split_at_sharp_edges
 
 MESHES = f"Meshes ({' '.join('*' + suffix for suffix in SUFFIXES)})"
 DROP, CLEAR = 0.03, 0.015   # m, that a new piece starts above the ground, and keeps on each side
@@ -68,7 +70,7 @@ class Pieces:
         if path is None:
             return
         try:
-            imported = awake(self._window, f"Reading “{path.name}”", partial(import_mesh, path))
+            imported = awake(self._window, f"Reading “{path.name}”", partial(_ready_to_draw, path))
             size = tuple(float(max(side, 1e-4)) for side in imported.size)
             shape = ImportedShape(name=path.name[:120], mesh=imported.mesh.key)
             self._add(path.stem[:60] or "Mesh", shape, (size[0], size[1], size[2]), "solid", imported.mesh)
@@ -171,6 +173,14 @@ class Pieces:
                       look=Look(material="jelly" if role == "solid" else "matte", colour=colour))
         document.add_piece(piece, mesh)
         self._bench.choose(piece.id)
+
+
+def _ready_to_draw(path: Path, stopped: Callable[[], bool]) -> Imported:
+    """A mesh file with all that the view needs of it: for a large mesh that takes longer than a window may stand."""
+    imported = import_mesh(path, stopped)
+    width, height, depth = (float(side) for side in imported.size)
+    split_at_sharp_edges(imported.mesh, (width, height, depth))
+    return imported
 
 
 def _free_place(scene: Scene, size: tuple[float, float, float]) -> tuple[float, float]:

@@ -2,12 +2,13 @@
 
 import secrets
 import time
+from collections.abc import Callable
 from pathlib import Path
 
 import numpy as np
 from PySide6.QtCore import QObject, Qt, QTimer, Signal
 
-from rubberquince.bake.assemble import run_key, topology_key
+from rubberquince.bake.assemble import by_id, cells_in, run_key, topology_key
 from rubberquince.bake.cache import ABSENT
 from rubberquince.bake.folders import (
     MOST_BAKES,
@@ -27,6 +28,7 @@ from rubberquince.jobs.link import Link
 from rubberquince.jobs.ring import Ring
 from rubberquince.ui.bench import Bench
 
+MANY_CELLS = 200_000        # filling them takes some ten seconds
 LOOK = 250                  # ms between looks at how far a frame has come
 CRASHED = "The solver crashed and was restarted; the {what} continues from the last finished frame."
 
@@ -46,12 +48,14 @@ class Runner(QObject):
     def __init__(self, bench: Bench) -> None:
         super().__init__()
         self._bench = bench
+        self.confirm: Callable[[int], bool] = lambda cells: True       # asks whether so many cells are meant
+        self._agreed_on: set[object] = set()
         self.store: FrameStore | None = None
         self.computing = False
         self.kept = False                   # is what is being computed a bake?
         self.status = ""
         self.last = 0
-        self._bake_next: int | None = None  # the last frame of a bake that waits for what runs to stop
+        self._bake_next: tuple[Scene, int] | None = None       # a bake that waits for what runs to stop, and its last
         self.unsaved = secrets.token_hex(8)             # where bakes go while the scene has no file
         self._keyed: Scene | None = None
         self._keys, self._computed = (0, 0), 0
@@ -101,15 +105,20 @@ class Runner(QObject):
 
         A bake of just this scene that is there already is gone on with.
         """
-        scene, (key, topology) = self._bench.scene, self._both_keys()
-        kept, tried = bake_folder(self.bakes(), key), run_folder(topology)
         if keep and self.computing and not self.kept:
-            self._bake_next = last          # when it has stopped, its frames become those of the bake
+            self._bake_next = self._bench.scene, last       # when it has stopped, its frames become those of the bake
             self._link.stop()
-            return
+        else:
+            self._compute(self._bench.scene, last, keep)
+
+    def _compute(self, scene: Scene, last: int, keep: bool) -> None:
+        key, topology = run_key(scene), topology_key(scene)
+        kept, tried = bake_folder(self.bakes(), key), run_folder(topology)
         if keep and not kept.exists() and self.store is not None and self.store.folder == tried:
             self.store = None
             move_here(tried, kept)
+        if not self._may_fill(scene):
+            return
         self.kept = keep or kept.exists()
         folder = kept if self.kept else tried
         try:
@@ -123,6 +132,17 @@ class Runner(QObject):
         self._job = self._link.run(scene, self._bench.document.meshes, folder, last)
         self._watch.start()
         self.progressed.emit()
+
+    def _may_fill(self, scene: Scene) -> bool:
+        """Ask before so many cells are filled that it takes long; not again for the same pieces."""
+        cells = cells_in(scene, self._bench.document.meshes)
+        solids = by_id(scene, "solid")
+        carriers: set[object] = {(p.id, p.shape, p.place.size, p.solid.cells) for p in solids}
+        if cells > MANY_CELLS and carriers != self._agreed_on:
+            if not self.confirm(cells):
+                return False
+            self._agreed_on = carriers
+        return True
 
     def stop(self) -> None:
         """Stop what runs; it does within a Newton step, and is ended when it does not."""
@@ -232,7 +252,7 @@ class Runner(QObject):
     def _on_scene(self, before: Scene, after: Scene) -> None:
         if self.computing and not self.kept:
             if topology_key(after) != topology_key(before):
-                self.stop()
+                self._link.stop()
             elif run_key(after) != run_key(before):
                 self._link.change(after)
         self._adopt()
@@ -278,9 +298,9 @@ class Runner(QObject):
         self._watch.stop()
         if self.store is not None:
             self.store.refresh()
-        last, self._bake_next = self._bake_next, None
-        if last is not None:
-            self.compute(last, keep=True)
+        bake, self._bake_next = self._bake_next, None
+        if bake is not None:
+            self._compute(*bake, keep=True)
         if not self.computing:
             self.ended.emit()
             self._adopt()

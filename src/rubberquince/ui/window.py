@@ -16,6 +16,7 @@ from rubberquince.ui.assistant import Assistant
 from rubberquince.ui.bakes import BakesDialog
 from rubberquince.ui.bench import Bench
 from rubberquince.ui.checks.checks import Checks
+from rubberquince.ui.dialogs import ask_about_cells
 from rubberquince.ui.files import DEMOS, Files
 from rubberquince.ui.handing import Handing
 from rubberquince.ui.lineup.lineup import LineUp
@@ -45,6 +46,7 @@ class MainWindow(QMainWindow):
         self.resize(1280, 800)
         self.bench = Bench()
         self.runner = Runner(self.bench)
+        self.runner.confirm = lambda cells: ask_about_cells(self, cells)
         self.player = Player(self.bench, self.runner)
         self.files = Files(self, self.bench, self.runner)
         self.pieces = Pieces(self, self.bench)

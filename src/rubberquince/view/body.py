@@ -13,12 +13,17 @@ from rubberquince.view.shading import corners_of, skin_stretch, vertex_normals
 _versions = count()                 # never the same for two bodies, nor for two places of one
 
 
-@lru_cache(maxsize=32)
 def split_at_sharp_edges(mesh: PolyMesh, size: tuple[float, float, float]) -> tuple[np.ndarray, np.ndarray, csr_array]:
     """(source point of each drawn point, triangles over drawn points, the triangles that make each one's normal).
 
     A drawn point for each normal of a point: edges are as sharp in the picture as in what is handed over.
     """
+    widest = max(size)                      # angles do not change with the whole size
+    return _split(mesh, (size[0] / widest, size[1] / widest, size[2] / widest))
+
+
+@lru_cache(maxsize=32)
+def _split(mesh: PolyMesh, size: tuple[float, float, float]) -> tuple[np.ndarray, np.ndarray, csr_array]:
     group = normal_groups(mesh, mesh.points * np.array(size))
     source = np.zeros(group.max() + 1, np.int32)
     source[group] = mesh.face_points

@@ -3,7 +3,7 @@
 from collections.abc import Callable
 
 import numpy as np
-from PySide6.QtCore import QMimeData, QPoint, Qt, Signal
+from PySide6.QtCore import QMimeData, QPoint, Qt, QTimer, Signal
 from PySide6.QtGui import (
     QContextMenuEvent,
     QDrag,
@@ -163,9 +163,8 @@ class LineUp(QScrollArea):
     def _on_chose(self, piece_id: str) -> None:
         self._show(self._bench.scene, None)
         card = next((c for c in self.cards if c.piece and c.piece.id == piece_id), None)
-        if card is not None:
-            self._inner.adjustSize()        # a card that has just come has its place only then
-            self.ensureWidgetVisible(card, 60, 0)
+        if card is not None:                # one that has just come has its place only later
+            QTimer.singleShot(0, card, lambda: self.ensureWidgetVisible(card, 60, 0))
 
     def wheelEvent(self, event: QWheelEvent) -> None:
         bar = self.horizontalScrollBar()

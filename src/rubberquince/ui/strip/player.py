@@ -47,6 +47,8 @@ class Player(QObject):
                 self.go(run.first)
             if not self._runner.computing:
                 self._runner.compute(run.last)
+                if not self._runner.computing:
+                    return                  # it was not begun, which has been said
             elif self.baking and not self._runner.computes_this:
                 self._bench.say(OTHER_SCENE, False)
         elif self.frame >= run.last:
