@@ -2,6 +2,7 @@
 
 import math
 import re
+from functools import cache
 
 import pint
 
@@ -88,6 +89,7 @@ def tidy(value: float, unit: str) -> str:
     return min((show(value, one) for one in family), key=lambda text: (len(text.split()[0].replace(".", "")), text))
 
 
+@cache
 def _factor(unit: str) -> float:
     """How many SI units one ``unit`` is."""
     if unit in {"", "°"}:                     # angles are kept in degrees

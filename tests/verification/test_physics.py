@@ -7,6 +7,7 @@ from scipy.sparse.linalg import spsolve
 
 from bodies import JELLY, make_block_collider, make_solid
 from rubberquince.shapes import primitives
+from rubberquince.shapes.polymesh import volume
 from rubberquince.solver.specs import QUALITIES, Material, Quality, RunSpec, Touch
 from rubberquince.solver.stepper import Stepper
 
@@ -151,6 +152,9 @@ def test_a_ruined_start_comes_to_rest(start):
         stepper.frame()
     assert np.isfinite(stepper.state.x).all()
     assert np.ptp(stepper.state.x, axis=0).max() < 0.3
+    skin = stepper.world.skin
+    share = volume(stepper.skin(), skin.triangles[0]) / volume(skin.points, skin.triangles[0])
+    assert 0.9 < abs(share) < 1.1                           # it is a ball again, not a point
     internal = stepper.state.v - mean_velocity(stepper)
     assert np.sqrt((internal ** 2).mean()) < 0.05
 

@@ -89,13 +89,13 @@ def _substitute(factor, x):
 
 
 @njit(cache=True, nogil=True, fastmath={"contract", "reassoc"})
-def coarse_factor(elastic, pair_ptr, pair_node, pair_coef, normal, kn, kf, free, aggregate, mode, out):
+def coarse_factor(elastic, pair_ptr, pair_node, pair_coef, normal, curve, hold, free, aggregate, mode, out):
     """Cholesky factor (lower) of the coarse matrix with the contact part added, into ``out``."""
     n = len(elastic)
     out[:] = elastic
     touched = np.empty(n // 12, np.int64)
     weight = np.empty((n // 12, 4))
-    for e in range(len(kn)):
+    for e in range(len(curve)):
         count = 0
         for k in range(pair_ptr[e], pair_ptr[e + 1]):
             i = pair_node[k]
@@ -113,7 +113,7 @@ def coarse_factor(elastic, pair_ptr, pair_node, pair_coef, normal, kn, kf, free,
                 count += 1
             for u in range(4):
                 weight[at, u] += pair_coef[k] * mode[i, u]
-        x, y, z, along, across = normal[e, 0], normal[e, 1], normal[e, 2], kn[e] - kf[e], kf[e]
+        x, y, z, along, across = normal[e, 0], normal[e, 1], normal[e, 2], curve[e] - hold[e], hold[e]
         xx, xy, xz = along * x * x + across, along * x * y, along * x * z
         yy, yz, zz = along * y * y + across, along * y * z, along * z * z + across
         for s in range(count):
@@ -159,7 +159,7 @@ def solve_coarse(r, factor, part_ptr, part_node, mode, coarse):
 
 
 @njit(cache=True, nogil=True)
-def balance(left, inertia, pair_ptr, pair_node, pair_coef, normal, kn, kf, body, loose, out):
+def balance(left, inertia, pair_ptr, pair_node, pair_coef, normal, curve, hold, body, loose, out):
     """Shift each body as a whole, in ``out`` (n, 3) m, so that the forces ``left`` (n, 3) N on it come to nothing.
 
     Only bodies that are ``loose`` (bodies,) bool, with no node held: stiffness does not resist their shifts, so
@@ -172,7 +172,7 @@ def balance(left, inertia, pair_ptr, pair_node, pair_coef, normal, kn, kf, body,
             for a in range(3):
                 matrix[3 * body[i] + a, 3 * body[i] + a] += inertia[i]
                 shift[3 * body[i] + a] += left[i, a]
-    for e in range(len(kn)):
+    for e in range(len(curve)):
         for k in range(pair_ptr[e], pair_ptr[e + 1]):
             weight[body[pair_node[k]]] = 0.0
         for k in range(pair_ptr[e], pair_ptr[e + 1]):
@@ -182,9 +182,9 @@ def balance(left, inertia, pair_ptr, pair_node, pair_coef, normal, kn, kf, body,
             for c in range(min(one, two), max(one, two) + 1, max(abs(one - two), 1)):
                 if loose[b] and loose[c]:
                     for i in range(3):
-                        matrix[3 * b + i, 3 * c + i] += weight[b] * weight[c] * kf[e]
+                        matrix[3 * b + i, 3 * c + i] += weight[b] * weight[c] * hold[e]
                         for j in range(3):
-                            matrix[3 * b + i, 3 * c + j] += (weight[b] * weight[c] * (kn[e] - kf[e])
+                            matrix[3 * b + i, 3 * c + j] += (weight[b] * weight[c] * (curve[e] - hold[e])
                                                              * normal[e, i] * normal[e, j])
     for i in range(size):
         if not loose[i // 3]:

@@ -21,9 +21,9 @@ CLOSE_ENOUGH = (1e-2, 1e-3)         # of the gap, for predictor and Newton: a sw
 
 @njit(cache=True, nogil=True)
 def kept_distance(stage, d, r):
-    """How near a relation now at distance ``d`` may come in this stage of a step; from below the ground, no deeper.
+    """How near a relation of gap ``r``, now at distance ``d``, m, may come in this stage of a step.
 
-    There too the last check leaves what the others do not meet to the last bit.
+    What is below the ground (d < 0) may go no deeper; the final check allows 0.1 r for rounding.
     """
     if d < 0.0:
         return d - 0.1 * r if stage == SAFE else d
@@ -86,7 +86,7 @@ def _violations(stage, ids, kind, gap, distance, among, x, move, moving, bind_no
 
 
 @njit(cache=True, nogil=True)
-def _project(stage, ids, gap, distance, x, listed, weights, normals, moving, bind_node, bind_weight, ease, known,
+def _project(stage, ids, gap, distance, x, listed, weights, normals, moving, bind_node, bind_weight, compliance, known,
              move):
     """Projected Gauss-Seidel over the listed rows; ``move`` (nodes, 3) is changed in place.
 
@@ -110,10 +110,10 @@ def _project(stage, ids, gap, distance, x, listed, weights, normals, moving, bin
         need[k] = min(kept_distance(stage, distance[e], gap[e]) - now, 0.0)
         give[k] = 0.0
         for j in range(ptr[k], fill):
-            give[k] += coef[j] * coef[j] * ease[node[j]]
+            give[k] += coef[j] * coef[j] * compliance[node[j]]
         for j in range(ptr[k], fill):
             for i in range(3):
-                move[node[j], i] += multiplier[k] * coef[j] * ease[node[j]] * normals[e, i]
+                move[node[j], i] += multiplier[k] * coef[j] * compliance[node[j]] * normals[e, i]
     for sweep in range(SWEEPS):
         worst = 0.0
         for kk in range(len(rows)):
@@ -131,7 +131,7 @@ def _project(stage, ids, gap, distance, x, listed, weights, normals, moving, bin
             multiplier[k] += change
             worst = max(worst, abs(change) * give[k] / gap[rows[k]])
             for j in range(ptr[k], ptr[k + 1]):
-                f = change * coef[j] * ease[node[j]]
+                f = change * coef[j] * compliance[node[j]]
                 for i in range(3):
                     move[node[j], i] += f * n[i]
         if worst < CLOSE_ENOUGH[stage]:
@@ -153,12 +153,12 @@ def is_safe(ids, kind, gap, distance, x, moving, bind_node, nodes, skin_move):
 
 
 @njit(cache=True, nogil=True)
-def limit_motion(stage, ids, kind, gap, distance, pushes, x, moving, bind_node, bind_weight, body, ease, move,
+def limit_motion(stage, ids, kind, gap, distance, pushes, x, moving, bind_node, bind_weight, body, compliance, move,
                  skin_move):
     """Bound ``move`` (nodes, 3), m, in place so that no relation closes; returns how it had to.
 
     Relations that push (``pushes``) are met first, as they nearly always bound the others too.
-    ``distance`` (relations,) is where they stand now, at skin points ``x``.  ``ease`` (nodes,) is each
+    ``distance`` (relations,) is where they stand now, at skin points ``x``.  ``compliance`` (nodes,) is each
     node's compliance, ``body`` (nodes,) its body, ``skin_move`` (n, 3) the motion of the skin, kept up to date.
     FREE: nothing stood in the way.  DEFLECTED.  HELD_BACK: at least one body was, as a whole.
     """
@@ -181,7 +181,7 @@ def limit_motion(stage, ids, kind, gap, distance, pushes, x, moving, bind_node, 
             continue
         result = DEFLECTED
         move[:] = wanted
-        _project(stage, ids, gap, distance, x, listed, weights, normals, moving, bind_node, bind_weight, ease,
+        _project(stage, ids, gap, distance, x, listed, weights, normals, moving, bind_node, bind_weight, compliance,
                  known, move)
         carry(move, bind_node, bind_weight, skin_move)
     if result == FREE:

@@ -1,6 +1,6 @@
 """The linear system of one Newton step: block rows, a coarse space, preconditioned conjugate gradients.
 
-The matrix is  A = diag(inertia) + stretch·K + Cᵀ(kn n nᵀ + kf (I - n nᵀ))C,  with K in 3x3 block rows
+The matrix is  A = diag(inertia) + stretch·K + Cᵀ(curve n nᵀ + hold (I - n nᵀ))C,  with K in 3x3 block rows
 (float32) and the contact part kept as a short list of pairs.  A pair is one point-to-point relation
 ``Σ coef·x[node]`` with a normal n; it touches at most sixteen nodes.
 
@@ -89,9 +89,9 @@ def product_all(chunks, row_ptr, col, blocks, stretch, inertia, p, y):
 
 
 @njit(cache=True, nogil=True)
-def add_pair_product(pair_ptr, pair_node, pair_coef, normal, kn, kf, p, y):
-    """y += Cᵀ(kn n nᵀ + kf (I - n nᵀ))C p."""
-    for e in range(len(kn)):
+def add_pair_product(pair_ptr, pair_node, pair_coef, normal, curve, hold, p, y):
+    """y += Cᵀ(curve n nᵀ + hold (I - n nᵀ))C p."""
+    for e in range(len(curve)):
         tx, ty, tz = 0.0, 0.0, 0.0
         for k in range(pair_ptr[e], pair_ptr[e + 1]):
             i, c = pair_node[k], pair_coef[k]
@@ -99,8 +99,8 @@ def add_pair_product(pair_ptr, pair_node, pair_coef, normal, kn, kf, p, y):
             ty += c * p[i, 1]
             tz += c * p[i, 2]
         nx, ny, nz = normal[e, 0], normal[e, 1], normal[e, 2]
-        along = (kn[e] - kf[e]) * (nx * tx + ny * ty + nz * tz)
-        fx, fy, fz = along * nx + kf[e] * tx, along * ny + kf[e] * ty, along * nz + kf[e] * tz
+        along = (curve[e] - hold[e]) * (nx * tx + ny * ty + nz * tz)
+        fx, fy, fz = along * nx + hold[e] * tx, along * ny + hold[e] * ty, along * nz + hold[e] * tz
         for k in range(pair_ptr[e], pair_ptr[e + 1]):
             i, c = pair_node[k], pair_coef[k]
             y[i, 0] += c * fx
@@ -109,7 +109,7 @@ def add_pair_product(pair_ptr, pair_node, pair_coef, normal, kn, kf, p, y):
 
 
 @njit(cache=True, nogil=True)
-def diagonal_inverse(diagonal, blocks, stretch, inertia, pair_ptr, pair_node, pair_coef, normal, kn, kf, free,
+def diagonal_inverse(diagonal, blocks, stretch, inertia, pair_ptr, pair_node, pair_coef, normal, curve, hold, free,
                      out):
     """Inverses of the exact 3x3 diagonal blocks of A into ``out`` (n, 9); held nodes get zero."""
     n = uint64(len(diagonal))
@@ -120,8 +120,8 @@ def diagonal_inverse(diagonal, blocks, stretch, inertia, pair_ptr, pair_node, pa
             flat[own + j] = stretch[i] * values[at + j]
         for j in range(uint64(3)):
             flat[own + four * j] += inertia[i]
-    for e in range(len(kn)):
-        across, along = kf[e], kn[e] - kf[e]
+    for e in range(len(curve)):
+        across, along = hold[e], curve[e] - hold[e]
         x, y, z = normal[e, 0], normal[e, 1], normal[e, 2]
         for k in range(pair_ptr[e], pair_ptr[e + 1]):
             own, c2 = nine * uint64(pair_node[k]), pair_coef[k] * pair_coef[k]
@@ -205,7 +205,7 @@ def _turn(z, grow, p):
 
 @njit(cache=True, nogil=True)
 def conjugate_gradients(chunks, rhs, tolerance, limit, row_ptr, col, blocks, stretch, inertia, pair_ptr, pair_node,
-                        pair_coef, normal, kn, kf, inverse, factor, part_ptr, part_node, mode, out, left):
+                        pair_coef, normal, curve, hold, inverse, factor, part_ptr, part_node, mode, out, left):
     """Solve A·out = rhs to a relative residual (in the preconditioned norm); returns the iterations.
 
     Parameters
@@ -231,7 +231,7 @@ def conjugate_gradients(chunks, rhs, tolerance, limit, row_ptr, col, blocks, str
             product_range(0, n, row_ptr, col, blocks, stretch, inertia, p, y)
         else:
             product_all(chunks, row_ptr, col, blocks, stretch, inertia, p, y)
-        add_pair_product(pair_ptr, pair_node, pair_coef, normal, kn, kf, p, y)
+        add_pair_product(pair_ptr, pair_node, pair_coef, normal, curve, hold, p, y)
         py = dot(flat_p, flat_y)
         if py <= 0.0:
             break

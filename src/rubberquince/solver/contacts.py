@@ -139,14 +139,14 @@ class Contacts:
 
     # --- motion ---------------------------------------------------------------------------------------
 
-    def limit(self, stage: int, x: np.ndarray, move: np.ndarray, ease: np.ndarray) -> int:
-        """Bound ``move`` in place; returns how it had to, as kernels.limit does, with ``ease`` (n,) m/N."""
+    def limit(self, stage: int, x: np.ndarray, move: np.ndarray, compliance: np.ndarray) -> int:
+        """Bound ``move`` in place; returns how it had to, as kernels.limit does, with ``compliance`` (n,) m/N."""
         t, wanted = self.touching, move.copy()
         reach = [self._ahead(x, move)]
         for attempt in range(MOST_WIDENINGS):
             t.cover(self.skin, *reach)
             self.choose(x)
-            result = self._limit_once(stage, move, ease)
+            result = self._limit_once(stage, move, compliance)
             ahead = self.skin + self._move
             if result == FREE or t.holds(ahead):
                 return result
@@ -161,7 +161,7 @@ class Contacts:
         else:
             move[:] = 0.0
             self._ahead(x, move)
-        self._limit_once(SAFE, move, ease)
+        self._limit_once(SAFE, move, compliance)
         return HELD_BACK
 
     def shorten(self, x: np.ndarray, move: np.ndarray) -> None:
@@ -177,7 +177,7 @@ class Contacts:
             move *= 0.5
         move[:] = 0.0
 
-    def _limit_once(self, stage: int, move: np.ndarray, ease: np.ndarray) -> int:
+    def _limit_once(self, stage: int, move: np.ndarray, compliance: np.ndarray) -> int:
         skin, t = self._world.skin, self.touching
         return limit_motion(stage, t.ids, t.kind, t.gap, self._distance, self._pushes, self.skin, skin.moving,
-                            skin.bind_node, skin.bind_weight, self._world.node_body, ease, move, self._move)
+                            skin.bind_node, skin.bind_weight, self._world.node_body, compliance, move, self._move)

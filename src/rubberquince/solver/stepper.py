@@ -21,6 +21,7 @@ STILL_SPEED = 1e-3          # m/s: slower sliding counts as sticking
 CONTACT_INERTIA = 5.0       # contact stiffness in units of mass / step²
 CONTACT_LOAD = 4.0          # and in units of the body's own weight pressure over the gap
 USUAL_FPS = 24.0            # fewer frames a second have more substeps each: a step never gets longer
+USUAL_STIFFNESS, USUAL_DENSITY = 1e4, 1e3     # Pa and kg/m³, at which pitches are found
 MOST_HALVINGS = 12
 ROUNDING = 1e-7             # of the energy a step of gravity brings: a rise below is not one
 BOUNCE_TOLERANCE = 1e-3     # of the linear solver, where bodies are thrown back: what is left is lost momentum
@@ -90,6 +91,7 @@ class Stepper:
         self._late_motion = np.zeros(rest.shape, np.float32)
         self._bounces: list[Bounce] = []
         self.frequencies = np.zeros(len(spec.solids))
+        self._pitches: dict[tuple[int, float], float] = {}      # Hz, of a body and Poisson's ratio, of a usual material
         self._weights: dict[bool, _Weights] = {}        # by whether the wobble lasts
         self._no_force, self._no_inertia = np.zeros_like(rest), np.zeros(len(rest))
         self.effort = Effort()
@@ -131,9 +133,15 @@ class Stepper:
         self.contacts.touching.forget()
 
     def _set_damping(self, body: int) -> None:
-        solid = replace(self.world.spec.solids[body], material=self.world.materials[body])
-        self.frequencies[body] = standing_frequency(solid)
-        self.world.damping[body] = damping_time(solid.material, self.frequencies[body])
+        """Pitch goes with √(stiffness / density): it is found once, and scaled when one of these changes."""
+        material = self.world.materials[body]
+        key = body, material.poisson
+        if key not in self._pitches:
+            usual = replace(material, stiffness=USUAL_STIFFNESS, density=USUAL_DENSITY)
+            self._pitches[key] = standing_frequency(replace(self.world.spec.solids[body], material=usual))
+        scale = np.sqrt(material.stiffness / USUAL_STIFFNESS * USUAL_DENSITY / material.density)
+        self.frequencies[body] = self._pitches[key] * scale
+        self.world.damping[body] = damping_time(material, self.frequencies[body])
 
     # --- stepping -------------------------------------------------------------------------------------
 
@@ -241,7 +249,7 @@ class Stepper:
         x = self.state.x
         touches = self.contacts.touches(x, scheme.steady)[self.world.node_body, None]
         move = np.where(touches, scheme.steady, scheme.target - x) * self.world.free[:, None]
-        held_back = self.contacts.limit(PREDICTOR, x, move, self.system.ease) == HELD_BACK
+        held_back = self.contacts.limit(PREDICTOR, x, move, self.system.compliance) == HELD_BACK
         stay = self._place(x, scheme)
         most = stay.bulk + self._touch_energy(x, scheme) + scheme.rounding
         for share in (1.0, 0.5):
@@ -278,7 +286,7 @@ class Stepper:
         move /= max(leap, 1.0)
         wanted, friction = move.copy(), (ptr, node, coef, normal, grip)
         expected = -0.5 * float(np.vdot(slope, move))
-        limited = self.contacts.limit(NEWTON, x, move, self.system.ease)
+        limited = self.contacts.limit(NEWTON, x, move, self.system.compliance)
         there, gained, halved = self._search(at, move, scheme, friction)
         if there is at:                      # deflected, it leads uphill: straight on, but shorter, it does not
             self.contacts.shorten(x, wanted)

@@ -31,7 +31,7 @@ class ElasticSystem:
         self._oct_blocks = np.zeros((octs, 21, 9), np.float32)
         self.blocks = np.zeros((len(world.pattern.col), 9), np.float32)
         self._inverse = np.zeros((n, 9))
-        self.ease = np.zeros(n)
+        self.compliance = np.zeros(n)
         self._left = np.zeros((n, 3))
         self._loose = np.bincount(world.node_body, world.free == 0.0, world.solids) == 0.0
         self.stiffen()
@@ -100,10 +100,10 @@ class ElasticSystem:
     def prepare(self, x: np.ndarray, stretch: np.ndarray, inertia: np.ndarray) -> None:
         """Get ready to solve at ``x`` (n, 3), m.
 
-        ``ease`` becomes the compliance of each node, m/N, from the diagonal: the metric of the motion limit.
+        ``compliance`` becomes the compliance of each node, m/N, from the diagonal: the metric of the motion limit.
         """
         w = self._world
-        linear.compliance(w.pattern.diagonal, self.blocks, stretch, inertia, w.free, self.ease)
+        linear.compliance(w.pattern.diagonal, self.blocks, stretch, inertia, w.free, self.compliance)
         self._coarse.lay(x, stretch, inertia)
 
     def solve(self, force: np.ndarray, stretch: np.ndarray, inertia: np.ndarray, pairs: Pairs,

@@ -51,10 +51,11 @@ class Stage:
         old, body = self._made_of.get(piece.id), self.bodies.get(piece.id)
         mesh = unit_mesh(piece.shape, meshes)
         if body is None or old is None or self._meshes.get(piece.id) is not mesh or old.place.size != piece.place.size:
-            body = Body(mesh, piece.place.size)
+            body, old = Body(mesh, piece.place.size), None
             self._meshes[piece.id] = mesh
-        body.place(piece_points(piece, meshes))
-        body.vertices[:, 6] = 0.0
+        if old is None or old.place != piece.place or "solid" in (old.role, piece.role):
+            body.place(piece_points(piece, meshes))     # what stands still is lit anew when it is placed
+            body.vertices[:, 6] = 0.0
         body.colour = linear_colour(piece.look.colour)
         body.jelly = piece.look.material == "jelly"
         body.moves = piece.role == "solid"

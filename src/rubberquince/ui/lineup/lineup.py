@@ -24,7 +24,7 @@ from rubberquince.ui.bench import Bench
 from rubberquince.ui.parts import column, icon, label, mark, row
 from rubberquince.ui.sheet.feel import ROLES
 
-PICTURE = 46
+PICTURE, RATIO = 46, 2
 ALSO = Qt.KeyboardModifier.ControlModifier | Qt.KeyboardModifier.ShiftModifier      # choose one more
 Painter = Callable[[Piece, int], np.ndarray | None]
 
@@ -63,6 +63,7 @@ class Card(QFrame):
         self.editor.hide()
         self.editor.editingFinished.connect(self._renamed)
         self.piece: Piece | None = None
+        self.drawn: Piece | None = None     # the piece as its picture shows it
         self._grabbed = False
 
     def show_piece(self, piece: Piece, count: str, chosen: bool) -> None:
@@ -146,22 +147,25 @@ class LineUp(QScrollArea):
         self._cards = row(gap=8)
         self._inner = inner = QWidget()
         inner.setObjectName("page")
-        line = row(margins=(12, 7, 12, 0), gap=8)       # what is below the cards is room for the scrollbar
-        line.setAlignment(Qt.AlignmentFlag.AlignTop)
+        line = row(gap=8)
         line.addLayout(self._cards)
-        line.addWidget(self.add, 0, Qt.AlignmentFlag.AlignTop)
+        line.addWidget(self.add)
         line.addStretch(1)
-        inner.setLayout(line)
+        page = column(line, margins=(12, 7, 12, 0))     # what is below the cards is room for the scrollbar
+        page.addStretch(1)
+        inner.setLayout(page)
         self.setWidget(inner)
         bench.scene_changed.connect(self._on_scene)
         bench.chose.connect(self._on_chose)
-        self._show(bench.scene, None)
+        self._to_draw = QTimer(self, singleShot=True, interval=0)
+        self._to_draw.timeout.connect(self._draw_next)
+        self._show(bench.scene)
 
     def _on_scene(self, before: Scene, after: Scene) -> None:
-        self._show(after, before)
+        self._show(after)
 
     def _on_chose(self, piece_id: str) -> None:
-        self._show(self._bench.scene, None)
+        self._show(self._bench.scene)
         card = next((c for c in self.cards if c.piece and c.piece.id == piece_id), None)
         if card is not None:                # one that has just come has its place only later
             QTimer.singleShot(0, card, lambda: self.ensureWidgetVisible(card, 60, 0))
@@ -181,7 +185,7 @@ class LineUp(QScrollArea):
         if card.piece is not None and name and name != card.piece.name:
             self._bench.set_value("rename", "name", name, card.piece.id)
 
-    def _show(self, scene: Scene, before: Scene | None) -> None:
+    def _show(self, scene: Scene) -> None:
         while len(self.cards) > len(scene.pieces):
             card = self.cards.pop()
             self._cards.removeWidget(card)
@@ -197,22 +201,27 @@ class LineUp(QScrollArea):
             self._cards.addWidget(card)
         chosen = set(self._bench.chosen_ids)
         for card, piece in zip(self.cards, scene.pieces):
-            if card.piece is not piece:
-                self._show_picture(card, piece)
+            if not _looks_like(card.drawn, piece):
+                self._to_draw.start()
             card.show_piece(piece, self._count(piece), piece.id in chosen)
 
-    def _show_picture(self, card: Card, piece: Piece) -> None:
-        old = card.piece
-        if old is not None and (old.shape, old.look, old.place) == (piece.shape, piece.look, piece.place):
+    def _draw_next(self) -> None:
+        """The picture of one card that has none of its piece as it looks now; the next one in another turn."""
+        waiting = [card for card in self.cards if card.piece is not None and not _looks_like(card.drawn, card.piece)]
+        if not waiting:
             return
-        ratio = 2
-        pixels = self._paint(piece, PICTURE * ratio)
+        card = waiting[0]
+        assert card.piece is not None
+        card.drawn = card.piece
+        pixels = self._paint(card.piece, PICTURE * RATIO)
         if pixels is not None:
             data = np.ascontiguousarray(pixels)
             image = QImage(data.data, data.shape[1], data.shape[0], data.strides[0], QImage.Format.Format_RGBX8888)
             pixmap = QPixmap.fromImage(image)
-            pixmap.setDevicePixelRatio(ratio)
+            pixmap.setDevicePixelRatio(RATIO)
             card.picture.setPixmap(pixmap)
+        if waiting[1:]:
+            self._to_draw.start()
 
     def _count(self, piece: Piece) -> str:
         try:
@@ -240,3 +249,8 @@ class LineUp(QScrollArea):
         pieces.insert(to, self._bench.scene.piece(carried))
         event.acceptProposedAction()
         self._bench.document.push("order the line-up", self._bench.scene.model_copy(update={"pieces": tuple(pieces)}))
+
+
+def _looks_like(drawn: Piece | None, piece: Piece) -> bool:
+    return drawn is not None and (drawn.shape, drawn.look, drawn.place.size) == (piece.shape, piece.look,
+                                                                                piece.place.size)

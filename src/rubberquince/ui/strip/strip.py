@@ -5,7 +5,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 import numpy as np
-from PySide6.QtCore import QSize, Qt
+from PySide6.QtCore import QSize, Qt, QTimer
 from PySide6.QtWidgets import QComboBox, QFrame, QProgressBar, QPushButton
 
 from rubberquince.bake.folders import Bake, bake_folder, bakes_in
@@ -18,6 +18,7 @@ from rubberquince.ui.runner import Runner
 from rubberquince.ui.strip.lanes import GOOD, KNOWN, Lane, Lanes
 from rubberquince.ui.strip.player import Player
 
+CALM = 90                   # ms between two looks at a run that goes on
 QUALITIES = {"draft": "quick, for finding values", "good": "keeps the wobble", "sure": "careful, for the last bake"}
 
 
@@ -71,7 +72,10 @@ class Strip(QFrame):
         self.lanes = Lanes()
         self.lanes.scrubbed.connect(self._scrub)
         self.setLayout(column(line, self.lanes, gap=4))
-        for signal in (runner.progressed, player.changed, bench.chose, bench.scene_changed):
+        self._soon = QTimer(self, singleShot=True, interval=CALM)
+        self._soon.timeout.connect(self.refresh)
+        runner.progressed.connect(self._on_progress)
+        for signal in (player.changed, bench.chose, bench.scene_changed):
             signal.connect(self.refresh)
         player.shown.connect(self._show_frame)
 
@@ -83,8 +87,16 @@ class Strip(QFrame):
         box.refused.connect(self._bench.say)
         return box
 
+    def _on_progress(self) -> None:
+        """While frames come, the lanes are drawn some times a second, not with each of them."""
+        if not self._runner.computing:
+            self.refresh()
+        elif not self._soon.isActive():
+            self._soon.start()
+
     def refresh(self) -> None:
         """Show the state of everything."""
+        self._soon.stop()
         run, player = self._bench.scene.run, self._player
         for box, value in ((self.frame, player.frame), (self.range_first, run.first), (self.range_last, run.last),
                            (self.fps, round(run.fps))):
