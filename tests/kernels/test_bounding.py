@@ -26,11 +26,11 @@ def two_bodies(height, move):
     return ids, kind, np.array([GAP]), np.array([height]), x, bind, weight, np.array([0, 1, 1, 1]), moves
 
 
-def limited(stage, height, move, compliance=(1.0, 1.0, 1.0, 1.0)):
+def limited(stage, height, move, soft=(1.0, 1.0, 1.0, 1.0)):
     ids, kind, gap, distance, x, bind, weight, body, moves = two_bodies(height, move)
     skin_move = np.zeros_like(x)
     carry(moves, bind, weight, skin_move)
-    result = limit_motion(stage, ids, kind, gap, distance, np.ones(1, bool), x, 4, bind, weight, body, np.array(compliance),
+    result = limit_motion(stage, ids, kind, gap, distance, np.ones(1, bool), x, 4, bind, weight, body, np.array(soft),
                           moves, skin_move)
     return result, moves, x + moves
 
@@ -48,9 +48,9 @@ def test_what_would_cross_is_deflected_and_slides_on():
     assert move[0, [0, 2]] == pytest.approx([0.02, 0.01])       # along the face nothing is in the way
 
 
-@pytest.mark.parametrize("compliance, share", [((1.0, 0.0, 0.0, 0.0), 1.0), ((0.0, 1.0, 1.0, 1.0), 0.0)])
-def test_who_is_softer_gives_way(compliance, share):
-    _, move, _ = limited(NEWTON, 0.08, (0.0, -0.3, 0.0), compliance)
+@pytest.mark.parametrize("soft, share", [((1.0, 0.0, 0.0, 0.0), 1.0), ((0.0, 1.0, 1.0, 1.0), 0.0)])
+def test_who_is_softer_gives_way(soft, share):
+    _, move, _ = limited(NEWTON, 0.08, (0.0, -0.3, 0.0), soft)
     given_way = move[0, 1] + 0.3
     assert (given_way > 0.2) == bool(share) and (np.abs(move[1:, 1]).max() > 0.1) != bool(share)
 

@@ -39,7 +39,6 @@ def window(qtbot, own_folders, answers):
     QSettings.setPath(QSettings.Format.NativeFormat, QSettings.Scope.UserScope, str(own_folders))
     made = MainWindow()
     made.show()
-    made.runner.wake()
     qtbot.waitExposed(made)
     yield made
     answers.button = QMessageBox.StandardButton.Discard

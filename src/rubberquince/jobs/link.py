@@ -284,8 +284,9 @@ class Link:
             with self._lock:
                 said = [] if event is None or self._closing else self._on_heard(event)
                 late = time.monotonic() > min(self._deadline, closing)
-                if self._closing and closing == float("inf"):
-                    closing = time.monotonic() + QUITTING_PATIENCE
+                if self._closing and closing == float("inf"):       # only a run has something to bring to an end
+                    busy = self.state in (LinkState.RUNNING, LinkState.STOPPING)
+                    closing = time.monotonic() + QUITTING_PATIENCE * busy
             self._say(said)
             if late or (process.poll() is not None and not connection.poll()):
                 process.kill()

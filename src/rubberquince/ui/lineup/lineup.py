@@ -157,6 +157,7 @@ class LineUp(QScrollArea):
         self.setWidget(inner)
         bench.scene_changed.connect(self._on_scene)
         bench.chose.connect(self._on_chose)
+        self.horizontalScrollBar().rangeChanged.connect(self._bring_into_view)
         self._to_draw = QTimer(self, singleShot=True, interval=0)
         self._to_draw.timeout.connect(self._draw_next)
         self._show(bench.scene)
@@ -164,11 +165,15 @@ class LineUp(QScrollArea):
     def _on_scene(self, before: Scene, after: Scene) -> None:
         self._show(after)
 
-    def _on_chose(self, piece_id: str) -> None:
+    def _on_chose(self) -> None:
         self._show(self._bench.scene)
-        card = next((c for c in self.cards if c.piece and c.piece.id == piece_id), None)
-        if card is not None:                # one that has just come has its place only later
-            QTimer.singleShot(0, card, lambda: self.ensureWidgetVisible(card, 60, 0))
+        self._bring_into_view()
+
+    def _bring_into_view(self) -> None:
+        """The chosen card; one that has just come has its place only when the bar knows of it."""
+        card = next((c for c in self.cards if c.piece and c.piece.id == self._bench.chosen_id), None)
+        if card is not None:
+            self.ensureWidgetVisible(card, 60, 0)
 
     def wheelEvent(self, event: QWheelEvent) -> None:
         bar = self.horizontalScrollBar()
