@@ -40,7 +40,6 @@ def test_our_own_copy_is_not_left_behind_and_can_be_dropped(tmp_path):
 def test_a_copy_is_found_whoever_has_the_number_of_its_process_now(tmp_path):
     """Numbers of processes are used again, after a reboot the low ones at once."""
     subprocess.run([sys.executable, "-c", KEEP, str(tmp_path), os.path.dirname(__file__) + "/.."], check=True)
-    (copy,) = tmp_path.glob("*.quince")
     for file in list(tmp_path.iterdir()):
         file.rename(file.with_name(f"{os.getpid()}{file.suffix}"))
     assert [left.file.stem for left in left_behind(tmp_path)] == [str(os.getpid())]

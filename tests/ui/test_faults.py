@@ -64,7 +64,7 @@ def test_a_card_carried_anywhere_keeps_every_piece_once(show):
             window.line_up.dropEvent(_Drop(QPointF(left[to] + 3, 30), data, cards[carried]))
             rest = [key for key in "abcd" if key != "abcd"[carried]]
             at = to if to <= carried else to - 1
-            assert [p.id for p in window.bench.scene.pieces] == rest[:at] + ["abcd"[carried]] + rest[at:]
+            assert [p.id for p in window.bench.scene.pieces] == [*rest[:at], "abcd"[carried], *rest[at:]]
             if window.bench.scene is not before:
                 window.bench.document.undo()
 

@@ -82,7 +82,8 @@ def test_what_meets_off_centre_keeps_its_angular_momentum(quality, aside):
 
 def test_a_thrown_cube_tumbles():
     """It comes down on another side than it started on."""
-    cube = make_solid(primitives.block((3, 3, 3)), (0.08, 0.08, 0.08), 4, (0.0, 1.0, 0.0), Material(3e4, 0.4, 1000.0, 0.2))
+    firm = Material(3e4, 0.4, 1000.0, 0.2)
+    cube = make_solid(primitives.block((3, 3, 3)), (0.08, 0.08, 0.08), 4, (0.0, 1.0, 0.0), firm)
     stepper = Stepper(RunSpec([cube], [], quality=QUALITIES["draft"]))
     start = centred(stepper.world.mass, stepper.state.x)
     stepper.state.v[:] = np.cross([0.0, 0.0, 8.0], start)

@@ -128,7 +128,7 @@ def test_the_outside_of_the_cells_is_closed_and_encloses_the_skin():
     merged = np.unique(corners.reshape(-1, 3).round(6), axis=0, return_inverse=True)[1].reshape(-1)
     edges = np.sort(merged[triangles][:, [0, 1, 1, 2, 2, 0]].reshape(-1, 2), axis=1)
     assert (np.unique(edges, axis=0, return_counts=True)[1] % 2 == 0).all()
-    lifted = cells.nodes + [0.0, 5.0, 0.0]
+    lifted = cells.nodes + np.array([0.0, 5.0, 0.0])
     assert surface(cells, piece, (cells.carrier, lifted))[..., 1].min() > 4.0
     finer = cells_of(changed(piece, "solid.cells", 6), {})                  # frames of other cells say nothing of these
     assert surface(finer, piece, (cells.carrier, lifted)) is None

@@ -1,6 +1,5 @@
-"""Inertia, and the motion that damping resists."""
+"""Inertia."""
 
-import numpy as np
 from numba import njit, uint64
 
 
@@ -22,22 +21,3 @@ def add_inertia_force(inertia, x, target, out):
     for i in range(len(inertia)):
         for a in range(3):
             out[i, a] += inertia[i] * (x[i, a] - target[i, a])
-
-
-@njit(cache=True, nogil=True)
-def without_mean(x, origin, first, out):
-    """x - origin less each body's mean of it, into ``out`` (n, 3) float32; body k owns first[k] .. first[k+1].
-
-    The mean is taken out first because single precision would blur what damping sees under a long fall.
-    """
-    mean = np.empty(3)
-    for body in range(len(first) - 1):
-        lo, hi = first[body], first[body + 1]
-        mean[:] = 0.0
-        for i in range(lo, hi):
-            for a in range(3):
-                mean[a] += x[i, a] - origin[i, a]
-        mean /= max(hi - lo, 1)
-        for i in range(lo, hi):
-            for a in range(3):
-                out[i, a] = x[i, a] - origin[i, a] - mean[a]

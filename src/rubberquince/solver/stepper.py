@@ -7,8 +7,9 @@ import numpy as np
 
 from rubberquince.errors import Stopped
 from rubberquince.kernels import contact as ct
+from rubberquince.kernels import turning as tn
 from rubberquince.kernels.limit import HELD_BACK, NEWTON, PREDICTOR
-from rubberquince.kernels.motion import add_inertia_force, inertia_energy, without_mean
+from rubberquince.kernels.motion import add_inertia_force, inertia_energy
 from rubberquince.solver.bounce import Bounce, find_bounces
 from rubberquince.solver.contacts import NOWHERE, Contacts
 from rubberquince.solver.frequency import damping_time, standing_frequency
@@ -26,6 +27,7 @@ MOST_HALVINGS = 12
 ROUNDING = 1e-7             # of the energy a step of gravity brings: a rise below is not one
 BOUNCE_TOLERANCE = 1e-3     # of the linear solver, where bodies are thrown back: what is left is lost momentum
 LEAP = 2.0                  # cells a Newton step may go, if the free motion goes less far: farther is never right
+LEAST_TURN = 1e-6           # rad: less is rounding
 SETTLED = 1e-5              # of a cell: a Newton step smaller than this is the last of its substep
 
 
@@ -51,12 +53,20 @@ class _Weights:
 
 @dataclass(frozen=True, eq=False)
 class _Scheme:
-    """One substep: inertia·|x - target|²/2, the damping velocity rate·(x - origin), and going on as before."""
+    """One substep: inertia·|x - target|²/2, the damping velocity rate·(x - origin), and going on as before.
+
+    touches : (bodies,) bool, those near something at its start.  ``pose`` (n, 3) m is where bodies are that go on and
+    turn as a whole, ``spin`` (bodies, 3) rad/s how they turn.
+    """
 
     weights: _Weights
+    lasting: bool
     target: np.ndarray
     steady: np.ndarray
     origin: np.ndarray
+    touches: np.ndarray
+    pose: np.ndarray
+    spin: np.ndarray
     still: float
     rounding: float
 
@@ -89,6 +99,8 @@ class Stepper:
         self.state = State.at_rest(rest)
         self._elastic = (NOWHERE, 0.0)      # the last positions and their elastic energy, J
         self._late_motion = np.zeros(rest.shape, np.float32)
+        held = np.bincount(self.world.node_body, self.world.free == 0.0, self.world.solids)
+        self._loose = held == 0.0           # bodies with no node held: they turn as a whole
         self._bounces: list[Bounce] = []
         self.frequencies = np.zeros(len(spec.solids))
         self._pitches: dict[tuple[int, float], float] = {}      # Hz, of a body and Poisson's ratio, of a usual material
@@ -194,24 +206,86 @@ class Stepper:
             if done or np.abs(place.x - before).max() < SETTLED * self._finest:
                 break
         x = self._balanced(place.x, scheme) if deflected else place.x
-        v = (x - state.x) / h
-        if lasting and not cut:
-            v = scheme.weights.rate * (x - scheme.origin)
+        adrift = self.contacts.adrift(state.x, x) if self._loose.any() else []
+        x = self._turned_as_free(x, scheme, adrift)
+        v = self._velocity(x, scheme, h, cut)
         for bounce in self._bounces:
             bounce.part(v)
+        self._keep_spin(x, v, h, adrift)
         self.state = replace(state, x=x, v=v, x_before=state.x, v_before=state.v, restart=cut)
+
+    def _velocity(self, x: np.ndarray, scheme: _Scheme, h: float, cut: bool) -> np.ndarray:
+        """Node speeds at the end of a substep, m/s.
+
+        Steps lose spin, as they follow the tangent: each body that turns gets the angular momentum that its torques
+        left it, by the very formula that its parts move by.
+        """
+        w, s = self.world, self.state
+        if not scheme.lasting:
+            v = np.empty_like(x)
+            tn.speeds_after(w.mass, x, scheme.pose, s.x, w.first_node, h, self._loose, scheme.spin, v)
+        elif cut:
+            return (x - s.x) / h
+        else:
+            v = scheme.weights.rate * (x - scheme.origin)
+        wanted, earlier = np.empty((w.solids, 3)), np.empty((w.solids, 3))
+        tn.momenta(w.mass, s.x, s.v, w.first_node, wanted)
+        if scheme.lasting:
+            tn.momenta(w.mass, s.x_before, s.v_before, w.first_node, earlier)
+            wanted = (4.0 * wanted - earlier) / 3.0
+        tn.add_torques(scheme.weights.inertia, w.mass, x, scheme.target, w.first_node,
+                       2.0 * h / 3.0 if scheme.lasting else h, wanted)
+        tn.give_spin(w.mass, x, w.first_node, self._loose, wanted, v)
+        return v
+
+    def _turned_as_free(self, x: np.ndarray, scheme: _Scheme, adrift: list[np.ndarray]) -> np.ndarray:
+        """``x`` with bodies that are near nothing turned as far as their spin takes them: solving leaves some of it."""
+        w, angle, turned = self.world, np.empty(3), x
+        for bodies in adrift:
+            if len(bodies) == 1:
+                lo, hi = w.first_node[bodies[0]], w.first_node[bodies[0] + 1]
+                tn.turned_from(w.mass, x, scheme.pose, lo, hi, angle)
+                if np.abs(angle).max() > LEAST_TURN:
+                    turned = turned.copy() if turned is x else turned
+                    tn.turn_back(w.mass, turned, lo, hi, angle)
+        return turned
+
+    def _keep_spin(self, x: np.ndarray, v: np.ndarray, h: float, adrift: list[np.ndarray]) -> None:
+        """Give bodies that touch only each other the angular momentum that they had, about their common centre.
+
+        Nothing but their weight can change it; what inexact solving and the motion limit left of it is not true.
+        """
+        w, s = self.world, self.state
+        for bodies in adrift:
+            parts = [slice(w.first_node[body], w.first_node[body + 1]) for body in bodies]
+            mass = np.concatenate([w.mass[part] for part in parts])
+            share = mass / mass.sum()
+            before, speed, after, now = (np.concatenate([a[part] for part in parts]) for a in (s.x, s.v, x, v))
+            pull = np.concatenate([np.full(part.stop - part.start, w.gravity * w.weight[body])
+                                   for part, body in zip(parts, bodies)])
+            before, after = before - share @ before, after - share @ after
+            speed[:, 1] -= h * pull         # their weights turn them where these are not alike
+            lack = mass @ (np.cross(before, speed - share @ speed) - np.cross(after, now - share @ now))
+            spread = after * mass[:, None]
+            inertia = np.eye(3) * (spread * after).sum() - spread.T @ after
+            omega = np.empty(3)
+            tn.solve_spin(inertia, lack, omega)
+            for part in parts:
+                tn.turn_nodes(x, part.start, part.stop, share @ np.concatenate([x[p] for p in parts]), omega, v)
 
     def _balanced(self, x: np.ndarray, scheme: _Scheme) -> np.ndarray:
         """``x`` with bodies that only touch each other shifted as one, so that they keep their momentum.
 
         What deflects bodies from each other knows what gives way where, not what weighs how much.
         """
-        shifted, groups = x.copy(), self.contacts.adrift()
+        shifted, groups = x.copy(), self.contacts.adrift(self.state.x, x)
         for bodies in groups:
             mine = np.isin(self.world.node_body, bodies)
             weight = scheme.weights.inertia[mine]
             shifted[mine] += weight @ (scheme.target[mine] - x[mine]) / weight.sum()
-        alone = [tuple(bodies) for bodies in groups] == [tuple(bodies) for bodies in self.contacts.adrift(x, shifted)]
+        after = self.contacts.adrift(x, shifted)
+        alone = sum(map(len, after)) == sum(map(len, groups)) and all(
+            any(np.isin(bodies, before).all() for before in groups) for bodies in after)
         return shifted if alone else x      # else they would come near something
 
     def _weigh(self, h: float, lasting: bool) -> _Weights:
@@ -229,14 +303,18 @@ class Stepper:
 
     def _scheme(self, h: float, lasting: bool) -> _Scheme:
         s, w, fall = self.state, self.world, self.world.gravity * self.world.weight[self.world.node_body]
+        touches = self.contacts.touches(s.x, h * s.v)
+        pose, ahead, target, spin = np.empty_like(s.x), np.empty_like(s.x), np.empty_like(s.x), np.zeros((w.solids, 3))
+        tn.turned_on(w.mass, s.x, s.v, w.first_node, h, self._loose, pose, ahead, target, spin)
         if lasting:
-            origin = (4 * s.x - s.x_before) / 3
+            origin, steady = (4 * s.x - s.x_before) / 3, h * s.v
             target = origin + (2 * h / 3) * (4 * s.v - s.v_before) / 3
             target[:, 1] -= (4 * h * h / 9) * fall
         else:
-            origin, target = s.x, s.x + h * s.v
+            steady = ahead - s.x
+            origin = s.x if touches.all() else np.where(touches[w.node_body, None], s.x, pose)
             target[:, 1] -= h * h * fall
-        return _Scheme(self._weights[lasting], target, h * s.v, origin, STILL_SPEED * h,
+        return _Scheme(self._weights[lasting], lasting, target, steady, origin, touches, pose, spin, STILL_SPEED * h,
                        ROUNDING * float(w.mass.sum()) * max((w.gravity * h) ** 2, STILL_SPEED ** 2))
 
     def _predict(self, scheme: _Scheme) -> tuple[_Place, bool]:
@@ -247,7 +325,7 @@ class Stepper:
         start of a step.
         """
         x = self.state.x
-        touches = self.contacts.touches(x, scheme.steady)[self.world.node_body, None]
+        touches = scheme.touches[self.world.node_body, None]
         move = np.where(touches, scheme.steady, scheme.target - x) * self.world.free[:, None]
         held_back = self.contacts.limit(PREDICTOR, x, move, self.system.compliance) == HELD_BACK
         stay = self._place(x, scheme)
@@ -320,15 +398,13 @@ class Stepper:
             self._elastic = (x, self.system.energy(x))
         bulk += self._elastic[1]
         if x is not scheme.origin and self.world.damping.any():
-            late = self._late(x, scheme)
+            w, turns = self.world, self._loose & ~scheme.touches
+            late = self._late_motion
+            tn.without_motion(w.mass, x, scheme.origin, w.first_node, turns, late)
             resistance = self.system.product(scheme.weights.drag, self._no_inertia, late)
             bulk += 0.5 * float(np.vdot(late, resistance))
+            tn.without_torque(w.mass, x, w.first_node, turns, resistance)
         return _Place(x, bulk if np.isfinite(bulk) else np.inf, resistance)
-
-    def _late(self, x: np.ndarray, scheme: _Scheme) -> np.ndarray:
-        """What damping resists, (n, 3) float32 m: the motion without each body's mean."""
-        without_mean(x, scheme.origin, self.world.first_node, self._late_motion)
-        return self._late_motion
 
     def _touch_energy(self, x: np.ndarray, scheme: _Scheme) -> float:
         energy = self.contacts.energy(x, scheme.weights.contact)

@@ -1,0 +1,294 @@
+"""How whole bodies turn: their spin, where it takes them, and giving them the angular momentum they should have.
+
+Nodes of a body lie one after another: body k owns first[k] .. first[k + 1].
+"""
+
+import numpy as np
+from numba import njit
+
+THIN = 1e-9         # of the largest moment of inertia: a body as thin as a line has no less about its axis
+
+
+@njit(cache=True, nogil=True)
+def cross(a, b, out):
+    """a × b into ``out`` (3,)."""
+    out[0] = a[1] * b[2] - a[2] * b[1]
+    out[1] = a[2] * b[0] - a[0] * b[2]
+    out[2] = a[0] * b[1] - a[1] * b[0]
+
+
+@njit(cache=True, nogil=True)
+def centre_of(mass, values, lo, hi, out):
+    """Mass-weighted mean of ``values`` (n, 3) between nodes lo and hi into ``out`` (3,)."""
+    total = 0.0
+    out[:] = 0.0
+    for i in range(lo, hi):
+        total += mass[i]
+        for a in range(3):
+            out[a] += mass[i] * values[i, a]
+    out /= max(total, 1e-300)
+
+
+@njit(cache=True, nogil=True)
+def inertia_of(mass, x, lo, hi, centre, out):
+    """Moment of inertia (3, 3), kg m², about ``centre`` of the nodes between lo and hi."""
+    out[:] = 0.0
+    for i in range(lo, hi):
+        r0, r1, r2 = x[i, 0] - centre[0], x[i, 1] - centre[1], x[i, 2] - centre[2]
+        out[0, 0] += mass[i] * (r1 * r1 + r2 * r2)
+        out[1, 1] += mass[i] * (r0 * r0 + r2 * r2)
+        out[2, 2] += mass[i] * (r0 * r0 + r1 * r1)
+        out[0, 1] -= mass[i] * r0 * r1
+        out[0, 2] -= mass[i] * r0 * r2
+        out[1, 2] -= mass[i] * r1 * r2
+    out[1, 0], out[2, 0], out[2, 1] = out[0, 1], out[0, 2], out[1, 2]
+
+
+@njit(cache=True, nogil=True)
+def solve_spin(inertia, momentum, out):
+    """ω of  I ω = L  by Cramer's rule, into ``out`` (3,); zero where nothing has an extent."""
+    least = THIN * (inertia[0, 0] + inertia[1, 1] + inertia[2, 2])
+    a, b, c = inertia[0, 0] + least, inertia[1, 1] + least, inertia[2, 2] + least
+    d, e, f = inertia[0, 1], inertia[0, 2], inertia[1, 2]
+    p, q, r = b * c - f * f, e * f - d * c, d * f - e * b
+    det = a * p + d * q + e * r
+    if not det > 0.0:
+        out[:] = 0.0
+        return
+    x, y, z = momentum
+    out[0] = (p * x + q * y + r * z) / det
+    out[1] = (q * x + (a * c - e * e) * y + (d * e - a * f) * z) / det
+    out[2] = (r * x + (d * e - a * f) * y + (a * b - d * d) * z) / det
+
+
+@njit(cache=True, nogil=True)
+def momentum_of(mass, x, v, lo, hi, centre, out):
+    """Angular momentum (3,), kg m²/s, about ``centre`` of the nodes between lo and hi."""
+    out[:] = 0.0
+    for i in range(lo, hi):
+        r0, r1, r2 = x[i, 0] - centre[0], x[i, 1] - centre[1], x[i, 2] - centre[2]
+        out[0] += mass[i] * (r1 * v[i, 2] - r2 * v[i, 1])
+        out[1] += mass[i] * (r2 * v[i, 0] - r0 * v[i, 2])
+        out[2] += mass[i] * (r0 * v[i, 1] - r1 * v[i, 0])
+
+
+@njit(cache=True, nogil=True)
+def momenta(mass, x, v, first, out):
+    """Angular momentum of each body about its own centre into ``out`` (bodies, 3)."""
+    centre = np.empty(3)
+    for body in range(len(first) - 1):
+        lo, hi = first[body], first[body + 1]
+        centre_of(mass, x, lo, hi, centre)
+        momentum_of(mass, x, v, lo, hi, centre, out[body])
+
+
+@njit(cache=True, nogil=True)
+def turned_on(mass, x, v, first, h, turns, pose, steady, target, spin):
+    """Where bodies come in ``h``, s, that nothing pushes: each turns as a whole, and goes on changing its shape.
+
+    In a frame that turns with the body at ω = I⁻¹ L its parts feel -ω×(ω×r) - 2ω×u (Goldstein 1980, §4-10).
+    pose : (n, 3) m, moved rigidly.  steady : with the change of shape going on, too.  target : with these
+    accelerations, too.  spin : (bodies, 3) ω, rad/s.  Bodies that do not ``turns`` (bodies,) bool go straight on.
+    """
+    centre, speed, momentum = np.empty(3), np.empty(3), np.empty(3)
+    inertia, r, u, w, s = np.empty((3, 3)), np.empty(3), np.empty(3), np.empty(3), np.empty(3)
+    for body in range(len(first) - 1):
+        lo, hi = first[body], first[body + 1]
+        omega = spin[body]
+        omega[:] = 0.0
+        if not turns[body]:
+            for i in range(lo, hi):
+                for a in range(3):
+                    pose[i, a] = x[i, a]
+                    steady[i, a] = target[i, a] = x[i, a] + h * v[i, a]
+            continue
+        centre_of(mass, x, lo, hi, centre)
+        centre_of(mass, v, lo, hi, speed)
+        inertia_of(mass, x, lo, hi, centre, inertia)
+        momentum_of(mass, x, v, lo, hi, centre, momentum)
+        solve_spin(inertia, momentum, omega)
+        size = np.sqrt((omega * omega).sum())
+        angle = h * size
+        sine = np.sin(angle) / size if size > 1e-12 else h
+        versine = (1.0 - np.cos(angle)) / (size * size) if size > 1e-12 else 0.5 * h * h
+        for i in range(lo, hi):
+            for a in range(3):
+                r[a], u[a] = x[i, a] - centre[a], v[i, a] - speed[a]
+            cross(omega, r, w)
+            u -= w
+            cross(omega, w, s)
+            for a in range(3):                          # Rodrigues 1840
+                r[a] += sine * w[a] + versine * s[a]
+            cross(omega, u, w)
+            cross(omega, w, s)
+            for a in range(3):
+                u[a] += sine * w[a] + versine * s[a]
+            for a in range(3):
+                pose[i, a] = centre[a] + h * speed[a] + r[a]
+                steady[i, a] = pose[i, a] + h * u[a]
+            cross(omega, r, w)
+            cross(omega, w, s)
+            cross(omega, u, w)
+            for a in range(3):
+                target[i, a] = steady[i, a] - h * h * (s[a] + 2.0 * w[a])
+
+
+@njit(cache=True, nogil=True)
+def speeds_after(mass, x, pose, before, first, h, turns, spin, v):
+    """Node speeds (n, 3), m/s, of bodies at ``x`` a step after ``before``: turning as before, changing shape by what
+    ``x`` is other than the rigidly moved ``pose``.
+    """
+    centre, middle, start = np.empty(3), np.empty(3), np.empty(3)
+    r, w = np.empty(3), np.empty(3)
+    for body in range(len(first) - 1):
+        lo, hi = first[body], first[body + 1]
+        if not turns[body]:
+            for i in range(lo, hi):
+                for a in range(3):
+                    v[i, a] = (x[i, a] - before[i, a]) / h
+            continue
+        centre_of(mass, x, lo, hi, centre)
+        centre_of(mass, pose, lo, hi, middle)
+        centre_of(mass, before, lo, hi, start)
+        for i in range(lo, hi):
+            for a in range(3):
+                r[a] = x[i, a] - centre[a]
+            cross(spin[body], r, w)
+            for a in range(3):
+                v[i, a] = (centre[a] - start[a]) / h + w[a] + (r[a] - (pose[i, a] - middle[a])) / h
+
+
+@njit(cache=True, nogil=True)
+def add_torques(inertia, mass, x, target, first, factor, out):
+    """Add ``factor`` times the torque, N m, that moved each body from its ``target`` to ``x`` to ``out`` (bodies, 3)."""
+    centre = np.empty(3)
+    for body in range(len(first) - 1):
+        lo, hi = first[body], first[body + 1]
+        centre_of(mass, x, lo, hi, centre)
+        for i in range(lo, hi):
+            r0, r1, r2 = x[i, 0] - centre[0], x[i, 1] - centre[1], x[i, 2] - centre[2]
+            d0, d1, d2 = x[i, 0] - target[i, 0], x[i, 1] - target[i, 1], x[i, 2] - target[i, 2]
+            out[body, 0] += factor * inertia[i] * (r1 * d2 - r2 * d1)
+            out[body, 1] += factor * inertia[i] * (r2 * d0 - r0 * d2)
+            out[body, 2] += factor * inertia[i] * (r0 * d1 - r1 * d0)
+
+
+@njit(cache=True, nogil=True)
+def give_spin(mass, x, first, turns, wanted, v):
+    """Turn each body that ``turns``, in ``v`` (n, 3) m/s, so that its angular momentum is ``wanted`` (bodies, 3)."""
+    centre, momentum, omega, inertia = np.empty(3), np.empty(3), np.empty(3), np.empty((3, 3))
+    for body in range(len(first) - 1):
+        if not turns[body]:
+            continue
+        lo, hi = first[body], first[body + 1]
+        centre_of(mass, x, lo, hi, centre)
+        inertia_of(mass, x, lo, hi, centre, inertia)
+        momentum_of(mass, x, v, lo, hi, centre, momentum)
+        for a in range(3):
+            momentum[a] = wanted[body, a] - momentum[a]
+        solve_spin(inertia, momentum, omega)
+        turn_nodes(x, lo, hi, centre, omega, v)
+
+
+@njit(cache=True, nogil=True)
+def turn_nodes(x, lo, hi, centre, omega, v):
+    """v += ω × (x - centre) between nodes lo and hi."""
+    for i in range(lo, hi):
+        r0, r1, r2 = x[i, 0] - centre[0], x[i, 1] - centre[1], x[i, 2] - centre[2]
+        v[i, 0] += omega[1] * r2 - omega[2] * r1
+        v[i, 1] += omega[2] * r0 - omega[0] * r2
+        v[i, 2] += omega[0] * r1 - omega[1] * r0
+
+
+@njit(cache=True, nogil=True)
+def without_motion(mass, x, origin, first, turns, out):
+    """x - origin less what each body moves as a whole, into ``out`` (n, 3) float32; of bodies that ``turns`` also less
+    their turning.
+
+    That is taken out first because single precision would blur what damping sees under a long fall.
+    """
+    mean, centre, momentum, omega = np.empty(3), np.empty(3), np.empty(3), np.empty(3)
+    inertia, r, w = np.empty((3, 3)), np.empty(3), np.empty(3)
+    for body in range(len(first) - 1):
+        lo, hi = first[body], first[body + 1]
+        mean[:] = 0.0
+        total = 0.0
+        for i in range(lo, hi):
+            total += mass[i]
+            for a in range(3):
+                mean[a] += mass[i] * (x[i, a] - origin[i, a])
+        mean /= max(total, 1e-300)
+        omega[:] = 0.0
+        if turns[body]:
+            centre_of(mass, x, lo, hi, centre)
+            inertia_of(mass, x, lo, hi, centre, inertia)
+            momentum[:] = 0.0
+            for i in range(lo, hi):
+                for a in range(3):
+                    r[a], w[a] = x[i, a] - centre[a], x[i, a] - origin[i, a] - mean[a]
+                momentum[0] += mass[i] * (r[1] * w[2] - r[2] * w[1])
+                momentum[1] += mass[i] * (r[2] * w[0] - r[0] * w[2])
+                momentum[2] += mass[i] * (r[0] * w[1] - r[1] * w[0])
+            solve_spin(inertia, momentum, omega)
+        for i in range(lo, hi):
+            for a in range(3):
+                r[a] = x[i, a] - centre[a] if turns[body] else 0.0
+            cross(omega, r, w)
+            for a in range(3):
+                out[i, a] = x[i, a] - origin[i, a] - mean[a] - w[a]
+
+
+@njit(cache=True, nogil=True)
+def without_torque(mass, x, first, turns, force):
+    """Take the net torque of ``force`` (n, 3), N, on each body that ``turns`` out of it, spread as inertia has it."""
+    centre, torque, omega, inertia = np.empty(3), np.empty(3), np.empty(3), np.empty((3, 3))
+    for body in range(len(first) - 1):
+        if not turns[body]:
+            continue
+        lo, hi = first[body], first[body + 1]
+        centre_of(mass, x, lo, hi, centre)
+        inertia_of(mass, x, lo, hi, centre, inertia)
+        torque[:] = 0.0
+        for i in range(lo, hi):
+            r0, r1, r2 = x[i, 0] - centre[0], x[i, 1] - centre[1], x[i, 2] - centre[2]
+            torque[0] += r1 * force[i, 2] - r2 * force[i, 1]
+            torque[1] += r2 * force[i, 0] - r0 * force[i, 2]
+            torque[2] += r0 * force[i, 1] - r1 * force[i, 0]
+        solve_spin(inertia, torque, omega)
+        for i in range(lo, hi):
+            r0, r1, r2 = x[i, 0] - centre[0], x[i, 1] - centre[1], x[i, 2] - centre[2]
+            force[i, 0] -= mass[i] * (omega[1] * r2 - omega[2] * r1)
+            force[i, 1] -= mass[i] * (omega[2] * r0 - omega[0] * r2)
+            force[i, 2] -= mass[i] * (omega[0] * r1 - omega[1] * r0)
+
+
+@njit(cache=True, nogil=True)
+def turned_from(mass, x, pose, lo, hi, out):
+    """How far, rad, ``x`` is turned from ``pose`` as a whole between nodes lo and hi, as a vector into ``out`` (3,)."""
+    centre, middle, torque, inertia = np.empty(3), np.empty(3), np.zeros(3), np.empty((3, 3))
+    centre_of(mass, x, lo, hi, centre)
+    centre_of(mass, pose, lo, hi, middle)
+    inertia_of(mass, pose, lo, hi, middle, inertia)
+    for i in range(lo, hi):
+        r0, r1, r2 = pose[i, 0] - middle[0], pose[i, 1] - middle[1], pose[i, 2] - middle[2]
+        d0, d1, d2 = x[i, 0] - centre[0], x[i, 1] - centre[1], x[i, 2] - centre[2]
+        torque[0] += mass[i] * (r1 * d2 - r2 * d1)
+        torque[1] += mass[i] * (r2 * d0 - r0 * d2)
+        torque[2] += mass[i] * (r0 * d1 - r1 * d0)
+    solve_spin(inertia, torque, out)
+
+
+@njit(cache=True, nogil=True)
+def turn_back(mass, x, lo, hi, angle):
+    """Turn the nodes between lo and hi about their centre by minus ``angle`` (3,), rad, in place."""
+    centre, r, w, s = np.empty(3), np.empty(3), np.empty(3), np.empty(3)
+    centre_of(mass, x, lo, hi, centre)
+    size = np.sqrt((angle * angle).sum())
+    sine, versine = -np.sin(size) / size, (1.0 - np.cos(size)) / (size * size)
+    for i in range(lo, hi):
+        for a in range(3):
+            r[a] = x[i, a] - centre[a]
+        cross(angle, r, w)
+        cross(angle, w, s)
+        for a in range(3):
+            x[i, a] += sine * w[a] + versine * s[a]
