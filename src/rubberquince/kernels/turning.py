@@ -160,7 +160,8 @@ def speeds_after(mass, x, pose, before, first, h, turns, spin, v):
 
 @njit(cache=True, nogil=True)
 def add_torques(inertia, mass, x, target, first, factor, out):
-    """Add ``factor`` times the torque, N m, that moved each body from its ``target`` to ``x`` to ``out`` (bodies, 3)."""
+    """Add ``factor`` times the torque, N m, that took each body from its ``target`` to ``x``, to ``out`` (bodies, 3).
+    """
     centre = np.empty(3)
     for body in range(len(first) - 1):
         lo, hi = first[body], first[body + 1]

@@ -150,13 +150,20 @@ def _fill(nodes: np.ndarray, corner: np.ndarray, points: np.ndarray, triangles: 
     def inside(query: np.ndarray) -> np.ndarray:
         return np.abs(_in_parts(lambda q: igl.fast_winding_number(points, faces, q), query, stopped)) > 0.5
 
-    def distance(query: np.ndarray) -> np.ndarray:
-        return np.sqrt(_in_parts(lambda q: igl.point_mesh_squared_distance(q, points, faces)[0], query, stopped))
+    def near(query: np.ndarray, reach: float) -> np.ndarray:
+        """Which are nearer than ``reach`` to the surface; its points alone tell that of most, where it is fine."""
+        to_point = cKDTree(points).query(query, distance_upper_bound=reach + longest)[0]
+        found = to_point < reach
+        unsure = np.flatnonzero(~found & np.isfinite(to_point))
+        squared = _in_parts(lambda q: igl.point_mesh_squared_distance(q, points, faces)[0], query[unsure], stopped)
+        found[unsure] = np.sqrt(squared) < reach
+        return found
 
+    longest = np.linalg.norm(points[faces] - points[np.roll(faces, 1, axis=1)], axis=2).max()
     samples = _sample_weights()
     tets = corner[:, TETS]                                     # (o, 4, 4)
     centroid = nodes[tets].mean(axis=2).reshape(-1, 3)
-    cut = distance(centroid) < REACH * cell
+    cut = near(centroid, REACH * cell)
     fill = np.zeros(len(centroid))
     weight = np.full((len(centroid), 4), 0.25)
     fill[~cut] = inside(centroid[~cut])

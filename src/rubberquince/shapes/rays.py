@@ -18,7 +18,9 @@ def nearest_hits(points: np.ndarray, triangles: np.ndarray, origins: np.ndarray,
     a, b, c = (v[f[:, k]] for k in range(3))
     unit = LEAST_SIDE * np.sqrt(np.median(np.linalg.norm(np.cross(b - a, c - a), axis=1))) or 1.0
     v, starts, ways = v / unit, np.asarray(origins, float) / unit, along / np.maximum(length, 1e-300)[:, None]
-    met = [igl.ray_mesh_intersect(start, way, v, f) for start, way in zip(starts, ways)]
+    tree = igl.AABB()
+    tree.init(v, f)
+    met = tree.intersect_ray(v, f, starts, ways)
     distance = np.array([min((hit[1] for hit in hits if hit[1] > 0.0), default=np.inf) for hits in met])
     return distance * unit / np.maximum(length, 1e-300)
 
