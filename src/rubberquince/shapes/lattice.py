@@ -152,8 +152,8 @@ def _fill(nodes: np.ndarray, corner: np.ndarray, points: np.ndarray, triangles: 
 
     def near(query: np.ndarray, reach: float) -> np.ndarray:
         """Which are nearer than ``reach`` to the surface; its points alone tell that of most, where it is fine."""
-        to_point = cKDTree(points).query(query, distance_upper_bound=reach + longest)[0]
-        found = to_point < reach
+        to_point = np.asarray(cKDTree(points).query(query, distance_upper_bound=reach + longest)[0])
+        found = np.asarray(to_point < reach)
         unsure = np.flatnonzero(~found & np.isfinite(to_point))
         squared = _in_parts(lambda q: igl.point_mesh_squared_distance(q, points, faces)[0], query[unsure], stopped)
         found[unsure] = np.sqrt(squared) < reach
