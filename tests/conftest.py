@@ -3,26 +3,13 @@
 import os
 import tempfile
 import time
-from pathlib import Path
 
 import pytest
 
+from leftovers import children
+
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 PATIENCE = 5.0              # s that processes have for ending
-
-
-def children():
-    """Command lines of this process's own children that are parts of the program."""
-    found = []
-    for folder in Path("/proc").glob("[0-9]*"):
-        try:
-            parent = int((folder / "stat").read_text().rpartition(")")[2].split()[1])
-            words = (folder / "cmdline").read_bytes().replace(b"\0", b" ").decode()
-        except (OSError, ValueError, IndexError):
-            continue                        # it has just ended
-        if parent == os.getpid() and "rubberquince" in words:
-            found.append(words)
-    return found
 
 
 @pytest.fixture(autouse=True)

@@ -45,6 +45,25 @@ def test_a_scene_is_baked_to_usd(scene_file, tmp_path):
     assert np.array_equal(np.array(points.Get(6)), here[-1].skin)
 
 
+def test_a_bake_is_kept_beside_its_scene_and_gone_on_with(scene_file, tmp_path):
+    assert quince("bake", scene_file, "--frames", "1-4", "--out", tmp_path / "a.usdc")[0] == 0
+    (folder,) = (tmp_path / "scene.quince.bake").glob("*.frames")
+    before = {file: file.stat().st_mtime_ns for file in folder.rglob("*") if file.is_file() and "c" in file.parts}
+    assert len(before) == 8                                 # a skin and a state a frame
+    code, out, err = quince("bake", scene_file, "--frames", "1-6", "--out", tmp_path / "b.usdc")
+    assert code == 0 and "6 frames" in out, err
+    after = {file: file.stat().st_mtime_ns for file in folder.rglob("*") if file.is_file() and "c" in file.parts}
+    assert len(after) == 12 and all(after[file] == time for file, time in before.items())
+
+
+@pytest.mark.parametrize("out, why", [("wobble.abc", "not a name for a run"), ("no folder/wobble.usdc", "is not there"),
+                                      ("/dev/full/wobble.usdc", "is not there"), (".", "not a name")])
+def test_what_cannot_be_written_is_said_before_anything_is_computed(scene_file, tmp_path, out, why):
+    code, _, err = quince("bake", scene_file, "--out", tmp_path / out)
+    assert code == 2 and why in err and err.count("\n") == 1
+    assert not (tmp_path / "scene.quince.bake").exists()
+
+
 def test_errors_are_one_sentence_on_stderr(scene_file, tmp_path):
     (tmp_path / "cut.quince").write_bytes(scene_file.read_bytes()[:200])
     for words in (("info", tmp_path / "cut.quince"), ("info", tmp_path / "gone.quince"),

@@ -247,6 +247,18 @@ def test_store_gives_frames_by_piece(tmp_path):
     assert len(store.readings_of("slab")) == 0
 
 
+def test_skins_that_were_seen_do_not_pile_up_in_memory(tmp_path, monkeypatch):
+    run(small_scene(last=12), tmp_path / "c", 12)
+    store = FrameStore(tmp_path / "c")
+    most = 4 * store.skins(1)["ball"].nbytes
+    monkeypatch.setattr("rubberquince.bake.store.MOST_BYTES", most)
+    for number in range(1, 13):
+        assert store.skins(number) is not None
+        store.put(number, 7, np.zeros((98, 3), np.float32), np.zeros((1, 6)), np.zeros(2))
+        assert sum(skin.nbytes for skin in store._recent.values()) == store._bytes <= most
+    assert list(store._recent) == [9, 10, 11, 12]           # those seen last
+
+
 def test_the_order_of_the_line_up_changes_nothing(tmp_path):
     scene = Scene(pieces=(ball("b"), slab(), ball("a", 0.2)), run=small_scene(last=4).run)
     other = scene.model_copy(update={"pieces": scene.pieces[::-1]})
@@ -329,6 +341,25 @@ def test_a_full_disk_ends_a_bake_with_one_sentence(tmp_path):
     said = on_a_full_disk(code)
     assert "cannot be" in said and "\n" not in said and said.endswith(".")
     assert on_a_full_disk(code, 10 ** 9) == "all written"   # and with room it goes on
+
+
+def test_a_full_disk_is_the_reason_given_for_a_run_that_cannot_be_written(tmp_path):
+    said = on_a_full_disk(f"""
+from pathlib import Path
+import numpy as np
+from rubberquince.errors import QuinceError
+from rubberquince.exchange.usd import write_usd
+from rubberquince.exchange.writing import Exported
+from rubberquince.shapes import primitives
+mesh = primitives.sphere(60, 30)
+FULL
+try:
+    write_usd(Path({str(tmp_path / "run.usdc")!r}), [], [Exported("a", mesh, mesh.points)], 24.0, [(1, [mesh.points])])
+except QuinceError as error:
+    print(error)
+""", room=5000)
+    assert said.startswith("Could not write") and "large" in said and "folder" not in said
+    assert os.listdir(tmp_path) == []
 
 
 def test_a_full_disk_leaves_the_saved_scene_as_it_was(tmp_path):

@@ -154,6 +154,13 @@ def test_a_worker_whose_window_was_killed_ends_and_clears_away(tmp_path):
         time.sleep(0.05)
 
 
+def test_of_the_files_that_carry_frames_only_the_last_stays(link, tmp_path):
+    for last in (2, 4, 6):
+        job = link.process.run(small_scene(), {}, tmp_path / "c", last)
+        link.until(p.Finished, job)
+    assert len(list(Path(link.process._folder.name).glob("ring*"))) == 1
+
+
 def test_a_full_ring_waits_for_its_reader(tmp_path):
     ring, reader = Ring(tmp_path / "r", 4, create=True), Ring(tmp_path / "r", 4, create=False)
     for k in range(SLOTS):

@@ -1,12 +1,16 @@
 """The real window, with small scenes, and how to wait for what it does by itself."""
 
+from functools import partial
+
 import pytest
 from PySide6.QtCore import QSettings
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QMessageBox
 
 from handling import checked
+from leftovers import KEPT
 from rubberquince.document.document import Document
+from rubberquince.jobs.link import Link
 from rubberquince.ui import files as files_module
 from rubberquince.ui.style import dress
 from rubberquince.ui.window import MainWindow
@@ -33,9 +37,49 @@ def dressed(qapp):
     dress(qapp)
 
 
+class HelperHere:
+    """A helper without a process of its own, which takes a second to start: most tests are about other things."""
+
+    def __init__(self, on_done):
+        self._on_done = on_done
+
+    def ask(self, kind, errand):
+        self._on_done(kind, errand.do())
+
+    def close(self):
+        pass
+
+
+@pytest.fixture(scope="session")
+def solver():
+    """One solver process for all tests that are not about its coming and going: it takes seconds to wake."""
+    link = Link(lambda event: None)
+    yield link
+    link.close()
+
+
+class SharedLink:
+    """What a runner holds in place of a link of its own."""
+
+    def __init__(self, link, on_event):
+        self._link = link
+        link._on_event = on_event
+        KEPT.add(lambda: link.pid)
+
+    def __getattr__(self, name):
+        return getattr(self._link, name)
+
+    def close(self):
+        self._link._on_event = lambda event: None
+        self._link.stop()
+
+
 @pytest.fixture
-def window(qtbot, own_folders, answers):
+def window(qtbot, own_folders, answers, request, solver, monkeypatch):
     """An empty window of the usual size."""
+    if request.module.__name__ != "test_faults":
+        monkeypatch.setattr("rubberquince.ui.assistant.Helper", HelperHere)
+        monkeypatch.setattr("rubberquince.ui.runner.Link", partial(SharedLink, solver))
     QSettings.setPath(QSettings.Format.NativeFormat, QSettings.Scope.UserScope, str(own_folders))
     made = MainWindow()
     made.show()

@@ -374,18 +374,6 @@ def test_the_still_picture_is_refined(show, qtbot):
     assert view._image.size().width() >= view.width()
 
 
-def test_the_window_stays_awake_while_the_solver_works(show, qtbot):
-    window = show(small_scene(last=400, quality="sure", cells=6))
-    window.player.bake()
-    qtbot.waitUntil(lambda: window.runner.share() > 0.005, timeout=LONG)
-    done, turns = window.runner._done, 0
-    while window.runner._done < done + 10:
-        QTest.qWait(1)
-        turns += 1
-    assert turns >= 10 and window.runner.computing         # the window had its turn between any two frames
-    window.player.halt()
-
-
 def test_two_scenes_do_not_mix_their_frames(show, qtbot):
     window = show(small_scene())
     play_to_end(window, qtbot)

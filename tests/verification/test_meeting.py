@@ -128,3 +128,15 @@ def test_stiffness_follows_the_weight_that_a_body_has():
     for _ in range(12):
         stepper.frame()
     assert 0.0 < stepper.skin()[:, 1].min() < 1e-3
+
+
+def test_what_floats_bounces_however_slowly_it_comes():
+    """At rest is what gravity holds there; this body feels none, though the scene has it."""
+    ball = make_solid(BALL, (0.1, 0.1, 0.1), 4, (0, 0.056, 0), FIRM, Touch(1e-3, 0.4, 0.8))
+    ball = type(ball)(**{**vars(ball), "weight": 0.0})
+    stepper = Stepper(RunSpec([ball], [], quality=QUALITIES["good"]))
+    stepper.state.v[:, 1] = -0.1
+    for _ in range(24):
+        stepper.frame()
+    up = stepper.world.mass @ stepper.state.v[:, 1] / stepper.world.mass.sum()
+    assert up == pytest.approx(0.08, rel=0.1)

@@ -9,6 +9,7 @@ import tempfile
 from pathlib import Path
 
 from rubberquince.app import make_app
+from rubberquince.ui.bakes import BakesDialog
 from rubberquince.ui.menus import Shortcuts
 from rubberquince.ui.pictures import QApplication, contact_sheet, wait
 from rubberquince.ui.window import MainWindow
@@ -53,6 +54,24 @@ def shoot_shapes(app: QApplication, window: MainWindow, path: Path) -> None:
     shoot(app, window, path)
 
 
+def shoot_profile(app: QApplication, window: MainWindow, path: Path) -> None:
+    """A turned shape with its profile on the sheet."""
+    window.bench.document.mark_saved()
+    window.files.new()
+    window.pieces.add("turned shape")
+    window.sheet.section("Shape").fold.setChecked(True)
+    window.view_zone.frame_all()
+    shoot(app, window, path)
+
+
+def shoot_bakes(window: MainWindow, path: Path) -> None:
+    """The bakes that are kept of the scene."""
+    dialog = BakesDialog(window, window.bench, window.runner)
+    dialog.adjustSize()
+    dialog.grab().save(str(path))
+    print(path)
+
+
 def shoot_demo(app: QApplication, window: MainWindow, name: str, last: int, path: Path) -> None:
     """A scene of the fair at its last frame."""
     window.bench.document.mark_saved()
@@ -80,6 +99,7 @@ def make_all(app: QApplication, folder: Path) -> None:
     wait(app, PATIENCE, lambda: not window.runner.computing)
     window.player.go(5)
     shoot(app, window, folder / "window.png")
+    shoot_bakes(window, folder / "bakes.png")
     for display in ("cells", "stretch"):
         window.view_zone.set_display(display)
         shoot(app, window, folder / f"{display}.png")
@@ -97,6 +117,7 @@ def make_all(app: QApplication, folder: Path) -> None:
     window.view_zone.frame_all()
     shoot(app, window, folder / "overlap.png")
     shoot_shapes(app, window, folder / "shapes.png")
+    shoot_profile(app, window, folder / "profile.png")
     shoot_demo(app, window, "heap of prizes", 30, folder / "heap.png")
     shoot_demo(app, window, "liquorice loop", 24, folder / "folded.png")
     shortcuts = Shortcuts(window, window.menus.actions)
