@@ -4,7 +4,6 @@ A bake lies under the run key of its scene, so nothing that is changed or tried 
 writes to a folder holds its lock.
 """
 
-import fcntl
 import os
 import shutil
 import time
@@ -17,6 +16,7 @@ from platformdirs import user_cache_path
 
 from rubberquince.bake.cache import FrameCache
 from rubberquince.errors import RunError
+from rubberquince.locks import hold, is_held
 
 MOST_TRIED = 6              # runs kept for going back to
 MOST_BAKES = 4              # of one scene
@@ -122,15 +122,12 @@ def locked(folder: Path) -> Iterator[None]:
     """Hold the lock of a folder of frames.  Raises RunError while another process writes to it."""
     try:
         folder.parent.mkdir(parents=True, exist_ok=True)
-        handle = os.open(_lock_of(folder), os.O_CREAT | os.O_RDWR, 0o666)
+        handle = hold(_lock_of(folder))
     except OSError as error:
         raise RunError(f"Frames cannot be kept in “{folder.parent}”: "
                        f"{(error.strerror or 'unknown error').lower()}.") from None
-    try:
-        fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
-    except OSError:
-        os.close(handle)
-        raise RunError("Another window or command is computing just this; wait until it is done.") from None
+    if handle is None:
+        raise RunError("Another window or command is computing just this; wait until it is done.")
     try:
         yield
     finally:
@@ -139,14 +136,7 @@ def locked(folder: Path) -> Iterator[None]:
 
 def is_locked(folder: Path) -> bool:
     """Does somebody write to this folder of frames?"""
-    try:
-        with open(_lock_of(folder)) as file:
-            fcntl.flock(file, fcntl.LOCK_SH | fcntl.LOCK_NB)
-    except FileNotFoundError:
-        return False
-    except OSError:
-        return True
-    return False
+    return is_held(_lock_of(folder))
 
 
 def _lock_of(folder: Path) -> Path:

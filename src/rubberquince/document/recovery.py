@@ -3,7 +3,6 @@
 Whoever keeps a copy holds the lock of a file beside it; a copy whose lock nobody holds was left behind.
 """
 
-import fcntl
 import json
 import os
 import secrets
@@ -13,6 +12,7 @@ from pathlib import Path
 
 from rubberquince.document.scene import Scene
 from rubberquince.document.storage import SUFFIX, save_scene
+from rubberquince.locks import hold, is_held
 from rubberquince.shapes.polymesh import PolyMesh
 
 
@@ -46,8 +46,7 @@ class Keeper:
         with suppress(OSError):
             file.parent.mkdir(parents=True, exist_ok=True)
             if self._lock is None:
-                self._lock = os.open(file.with_suffix(".lock"), os.O_CREAT | os.O_RDWR, 0o600)
-                fcntl.flock(self._lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
+                self._lock = hold(file.with_suffix(".lock"))
         save_scene(file, scene, meshes)
         with suppress(OSError):             # without it the scene is brought back unnamed
             file.with_suffix(".json").write_text(json.dumps({"of": str(of) if of else None}))
@@ -64,21 +63,10 @@ def left_behind(folder: Path) -> list[Left]:
     """Copies that nobody keeps any more, newest first."""
     found = []
     for file in sorted(folder.glob(f"*{SUFFIX}"), key=lambda f: f.stat().st_mtime, reverse=True):
-        if not _is_held(file.with_suffix(".lock")):
+        if not is_held(file.with_suffix(".lock")):
             of = None
             with suppress(OSError, ValueError, TypeError, AttributeError):
                 name = json.loads(file.with_suffix(".json").read_text()).get("of")
                 of = Path(name) if name else None
             found.append(Left(file, of))
     return found
-
-
-def _is_held(lock: Path) -> bool:
-    try:
-        with open(lock) as file:
-            fcntl.flock(file, fcntl.LOCK_SH | fcntl.LOCK_NB)
-    except FileNotFoundError:
-        return False
-    except OSError:
-        return True
-    return False
