@@ -86,18 +86,22 @@ class Contacts:
         self._pushes, self._distance = np.zeros(len(t.ids), bool), np.zeros(len(t.ids))
         ct.choose(t.ids, t.kind, t.gap, self.carry(x), self._world.skin.moving, self._distance, self._pushes)
 
-    def touches(self, x: np.ndarray, move: np.ndarray) -> np.ndarray:
-        """Which solids (bodies,) bool are nearer to something than the gap; the lists then hold for ``move`` too."""
+    def touches(self, x: np.ndarray, move: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+        """Which solids (bodies,) bool are nearer to something than the gap, and which to something that stands still.
+
+        The lists then hold for ``move`` too.
+        """
         w, t = self._world, self.touching
         ahead = self._ahead(x, move)
         t.cover(self.skin, ahead)
         self.choose(x)
         near = self._pushes & (self._distance < t.gap)
         first, last = t.ids[near, 0], t.ids[near, 3]
-        touches = np.zeros(len(w.gap), bool)
-        touches[w.skin.piece[first]] = True
-        touches[w.skin.piece[last[last >= 0]]] = True
-        return touches[: w.solids]
+        one, two = w.skin.piece[first], np.where(last >= 0, w.skin.piece[last], w.solids)
+        touches, leans = np.zeros((2, len(w.gap) + 1), bool)
+        touches[one] = touches[two] = True
+        leans[one[two >= w.solids]] = leans[two[one >= w.solids]] = True
+        return touches[: w.solids], leans[: w.solids]
 
     def deepest(self, x: np.ndarray) -> np.ndarray:
         """For each solid, the part of a gap that its deepest contact uses up: 0 = clear, 1 = touching."""

@@ -55,8 +55,8 @@ class _Weights:
 class _Scheme:
     """One substep: inertia·|x - target|²/2, the damping velocity rate·(x - origin), and going on as before.
 
-    touches : (bodies,) bool, those near something at its start.  ``pose`` (n, 3) m is where bodies are that go on and
-    turn as a whole, ``spin`` (bodies, 3) rad/s how they turn.
+    touches, leans : (bodies,) bool, those near something, and near something still, at its start.  ``pose`` (n, 3) m is
+    where bodies are that go on and turn as a whole, ``spin`` (bodies, 3) rad/s how they turn.
     """
 
     weights: _Weights
@@ -65,6 +65,7 @@ class _Scheme:
     steady: np.ndarray
     origin: np.ndarray
     touches: np.ndarray
+    leans: np.ndarray
     pose: np.ndarray
     spin: np.ndarray
     still: float
@@ -206,7 +207,8 @@ class Stepper:
             if done or np.abs(place.x - before).max() < SETTLED * self._finest:
                 break
         x = self._balanced(place.x, scheme) if deflected else place.x
-        adrift = self.contacts.adrift(state.x, x) if self._loose.any() else []
+        may_drift = self._loose & ~scheme.leans
+        adrift = self.contacts.adrift(state.x, x) if may_drift.any() else []
         x = self._turned_as_free(x, scheme, adrift)
         v = self._velocity(x, scheme, h, cut)
         for bounce in self._bounces:
@@ -303,7 +305,7 @@ class Stepper:
 
     def _scheme(self, h: float, lasting: bool) -> _Scheme:
         s, w, fall = self.state, self.world, self.world.gravity * self.world.weight[self.world.node_body]
-        touches = self.contacts.touches(s.x, h * s.v)
+        touches, leans = self.contacts.touches(s.x, h * s.v)
         pose, ahead, target, spin = np.empty_like(s.x), np.empty_like(s.x), np.empty_like(s.x), np.zeros((w.solids, 3))
         tn.turned_on(w.mass, s.x, s.v, w.first_node, h, self._loose, pose, ahead, target, spin)
         if lasting:
@@ -314,8 +316,9 @@ class Stepper:
             steady = ahead - s.x
             origin = s.x if touches.all() else np.where(touches[w.node_body, None], s.x, pose)
             target[:, 1] -= h * h * fall
-        return _Scheme(self._weights[lasting], lasting, target, steady, origin, touches, pose, spin, STILL_SPEED * h,
-                       ROUNDING * float(w.mass.sum()) * max((w.gravity * h) ** 2, STILL_SPEED ** 2))
+        rounding = ROUNDING * float(w.mass.sum()) * max((w.gravity * h) ** 2, STILL_SPEED ** 2)
+        return _Scheme(self._weights[lasting], lasting, target, steady, origin, touches, leans, pose, spin,
+                       STILL_SPEED * h, rounding)
 
     def _predict(self, scheme: _Scheme) -> tuple[_Place, bool]:
         """Where Newton starts, and whether a body had to be held back on the way.
