@@ -96,8 +96,8 @@ def test_friction_is_the_slope_of_its_energy_and_never_more_than_its_grip(seed):
     normal /= np.linalg.norm(normal, axis=1, keepdims=True)
     grip, still = rng.uniform(0.1, 5.0, 2), 1e-3
     move = rng.normal(scale=still * rng.choice([0.1, 1.0, 30.0]), size=(8, 3))
-    force, stiffness = np.zeros((8, 3)), np.zeros(2)
-    add_friction_force(ptr, node, coef, normal, grip, move, still, force, stiffness)
+    force, firm = np.zeros((8, 3)), np.zeros((2, 3, 3))
+    add_friction_force(ptr, node, coef, normal, grip, move, still, force, firm)
     step = 1e-6 * still
     for i, a in [(0, 0), (2, 1), (5, 2), (7, 0)]:
         ahead, behind = move.copy(), move.copy()
@@ -115,21 +115,22 @@ def test_friction_is_the_slope_of_its_energy_and_never_more_than_its_grip(seed):
 @given(seed=seeds)
 def test_the_balance_leaves_no_net_force_on_loose_bodies(seed):
     rng = np.random.default_rng(seed)
-    body, inertia = np.array([0, 0, 0, 1, 1, 2]), rng.uniform(0.5, 2.0, 6)
-    loose = np.array([True, True, False])
-    left = rng.normal(size=(6, 3))
-    ptr, node, coef = np.array([0, 3, 5]), np.array([0, 1, 3, 2, 5]), np.array([0.4, 0.6, -1.0, 1.0, -1.0])
-    normal = np.array([[0.0, 1.0, 0.0], [0.6, 0.8, 0.0]])
-    firm, hold = np.array([30.0, 7.0]), np.array([2.0, 0.5])
-    out = np.zeros((6, 3))
-    balance(left, inertia, ptr, node, coef, normal, firm, hold, body, loose, out)
-    assert np.ptp(out[:3], axis=0).max() < 1e-12 and (out[5] == 0).all()       # whole bodies; what is held stays
+    body, first, loose = np.repeat([0, 1, 2], [5, 4, 1]), np.array([0, 5, 9, 10]), np.array([True, True, False])
+    x, inertia, mass = rng.normal(size=(10, 3)), rng.uniform(0.5, 2.0, 10), rng.uniform(0.5, 2.0, 10)
+    left, out = rng.normal(size=(10, 3)), np.zeros((10, 3))
+    ptr, node, coef = np.array([0, 3, 5]), np.array([0, 1, 6, 2, 9]), np.array([0.4, 0.6, -1.0, 1.0, -1.0])
+    root = rng.normal(size=(2, 3, 3))
+    firm = 10.0 * root @ root.transpose(0, 2, 1)
+    balance(left, x, mass, first, inertia, ptr, node, coef, firm, body, loose, out)
+    assert (out[9] == 0).all()                                      # what is held stays
+    for b in (0, 1):                                                # bodies move as a whole
+        arm, move = (a[body == b] - a[body == b].mean(axis=0) for a in (x, out))
+        turn = np.linalg.lstsq(np.concatenate([np.cross(np.eye(3), r).T for r in arm]), move.reshape(-1), rcond=None)[0]
+        np.testing.assert_allclose(np.cross(turn, arm), move, atol=1e-9)
     net = left - inertia[:, None] * out
     for e in range(2):
         mine = slice(ptr[e], ptr[e + 1])
-        along = coef[mine] @ out[node[mine]]
-        push = hold[e] * along + (firm[e] - hold[e]) * normal[e] * (normal[e] @ along)
-        for k in range(ptr[e], ptr[e + 1]):
-            net[node[k]] -= coef[k] * push
+        np.subtract.at(net, node[mine], coef[mine, None] * (firm[e] @ (coef[mine] @ out[node[mine]])))
     for b in (0, 1):
-        assert net[body == b].sum(axis=0) == pytest.approx(np.zeros(3), abs=1e-9)
+        assert net[body == b].sum(axis=0) == pytest.approx(np.zeros(3), abs=1e-8)
+        assert np.cross(x, net)[body == b].sum(axis=0) == pytest.approx(np.zeros(3), abs=1e-8)

@@ -35,7 +35,7 @@ def measured(name, across):
     def solved(load):
         """Of a load without net force and moment."""
         even = mass[:, None] * shapes.without_rigid(world.start, load / mass[:, None], mass)
-        return shapes.without_rigid(world.start, system.solve(even, ones, ease, NO_PAIRS, 1e-6)[0], mass)
+        return shapes.without_rigid(world.start, system.solve(world.start, even, ones, ease, NO_PAIRS, 1e-6)[0], mass)
 
     share = carried(body, lattice)
     load = 9.81 * (share * mass.sum() / share.sum() - mass)[:, None] * np.array([0.0, 1.0, 0.0])

@@ -12,7 +12,7 @@ from rubberquince.solver.specs import QUALITIES, Material, Quality, RunSpec, Tou
 from rubberquince.solver.stepper import Stepper
 
 TETS_OF_OCTAHEDRON = [(0, 1, 2, 3), (0, 1, 3, 4), (0, 1, 4, 5), (0, 1, 2, 5)]
-GOOD = Quality(8, 2, True, 0.1, "substep")
+GOOD = QUALITIES["good"]
 
 
 def mean_velocity(stepper):
@@ -64,12 +64,12 @@ def linear_reference(solid, gravity):
 @pytest.mark.parametrize("substeps", [1, 2, 4, 8])
 def test_static_sag_agrees_with_finite_elements_at_any_substep(substeps):
     solid = make_solid(primitives.block((10, 3, 3)), (0.2, 0.05, 0.05), 4,
-                       material=Material(20000.0, 0.4, 1000.0, 0.002), held=lambda nodes: nodes[:, 0] < -0.09)
+                       material=Material(20000.0, 0.4, 1000.0, 0.1), held=lambda nodes: nodes[:, 0] < -0.09)
     gravity = 0.02                                        # small enough for the linear answer to hold
     expected = linear_reference(solid, gravity)
     stepper = Stepper(RunSpec([solid], [], gravity=gravity, ground=None,
-                              quality=Quality(substeps, 2, False, 1e-4, "frame")))
-    for _ in range(40):
+                              quality=Quality(substeps, 2, 0.0, 1e-4)))
+    for _ in range(60):
         stepper.frame()
     sag = stepper.state.x - stepper.world.start
     tip = expected[:, 1].argmin()
@@ -86,8 +86,7 @@ def test_free_fall_is_that_of_a_point():
         stepper.frame()
     fallen = (stepper.state.x - start).mean(axis=0)
     time = 12 / 24
-    # BDF2 is exact for constant pull but for its first, Euler, substep: half a substep's worth late
-    np.testing.assert_allclose(fallen, [0, -0.5 * 9.81 * time ** 2, 0], atol=9.81 * time / 192)
+    np.testing.assert_allclose(fallen, [0, -0.5 * 9.81 * time ** 2, 0], atol=1e-6)
     np.testing.assert_allclose(mean_velocity(stepper), [0, -9.81 * time, 0], atol=1e-6)
     shape = stepper.state.x - stepper.state.x.mean(axis=0)
     np.testing.assert_allclose(shape, start - start.mean(axis=0), atol=1e-8)
@@ -114,7 +113,7 @@ def slope_run(degrees, friction, frames):
 
 def test_sticks_on_a_slope_below_the_friction_angle():
     speeds = slope_run(15.0, 0.4, 24)                     # atan 0.4 = 21.8 degrees
-    assert np.abs(speeds[-6:]).max() < 2e-3
+    assert np.abs(speeds[-6:]).max() < 1e-4
 
 
 def test_slides_on_a_slope_above_the_friction_angle():

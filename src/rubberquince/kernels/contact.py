@@ -16,6 +16,7 @@ from numba import njit, uint64
 
 from rubberquince.kernels.distance import EDGE_EDGE, GROUND, VERTEX_TRIANGLE, closest
 
+BORDER = 0.25       # of the gap: how near what need not push comes before it does
 FLOOR = 1e-3        # of the gap: below it the barrier goes on as its own parabola, so it stays finite
 
 
@@ -214,16 +215,21 @@ def choose(ids, kind, gap, x, moving, distance, pushes):
 
 
 @njit(cache=True, nogil=True)
+def reach(pushes, gap):
+    """At what distance a relation begins to push."""
+    return gap if pushes else BORDER * gap
+
+
+@njit(cache=True, nogil=True)
 def contact_energy(ids, kind, gap, pushes, x, moving, point_stiffness):
     """Energy, J, of all relations that push at skin points ``x`` (n, 3)."""
     w, v = np.empty(4), np.empty(3)
     total = 0.0
     for e in range(len(ids)):
-        if not pushes[e]:
-            continue
         d, _ = closest(kind[e], x, ids, e, w, v)
-        if d < gap[e]:
-            total += gap_energy(d, gap[e], stiffness_of(kind[e], ids, e, w, moving, point_stiffness))[0]
+        r = reach(pushes[e], gap[e])
+        if d < r:
+            total += gap_energy(d, r, stiffness_of(kind[e], ids, e, w, moving, point_stiffness))[0]
     return total
 
 
@@ -238,7 +244,7 @@ def active_pairs(ids, kind, gap, pushes, x, moving, point_stiffness, bind_node, 
     m = 0
     w, v = np.empty(4), np.empty(3)
     for e in range(len(ids)):
-        if pushes[e] and closest(kind[e], x, ids, e, w, v)[0] < gap[e]:
+        if closest(kind[e], x, ids, e, w, v)[0] < reach(pushes[e], gap[e]):
             m += 1
     width = bind_node.shape[1]
     ptr = np.zeros(m + 1, np.int64)
@@ -246,13 +252,12 @@ def active_pairs(ids, kind, gap, pushes, x, moving, point_stiffness, bind_node, 
     normal, curve, force, grip = np.empty((m, 3)), np.empty(m), np.empty(m), np.empty(m)
     m, fill = 0, 0
     for e in range(len(ids)):
-        if not pushes[e]:
-            continue
         d, _ = closest(kind[e], x, ids, e, w, v)
-        if d >= gap[e]:
+        r = reach(pushes[e], gap[e])
+        if d >= r:
             continue
         k = stiffness_of(kind[e], ids, e, w, moving, point_stiffness)
-        _, slope, curve[m] = gap_energy(d, gap[e], k)
+        _, slope, curve[m] = gap_energy(d, r, k)
         force[m] = -slope
         mu = friction[piece[ids[e, 0]]]
         mu = min(mu, ground_friction if kind[e] == GROUND else friction[piece[ids[e, 3]]])
@@ -262,6 +267,31 @@ def active_pairs(ids, kind, gap, pushes, x, moving, point_stiffness, bind_node, 
         m += 1
         ptr[m] = fill
     return ptr, node[:fill].copy(), coef[:fill].copy(), normal, curve, force, grip
+
+
+@njit(cache=True, nogil=True)
+def mark_met(ids, kind, gap, x, move, slow, moving, bind_node, bind_weight, met):
+    """Mark in ``met`` (nodes,) bool the nodes of relations within their gap at skin points ``x`` (n, 3), m, whose sides
+    neither near nor leave each other by more than ``slow``, m, in ``move`` (n, 3), m.
+    """
+    w, v = np.empty(4), np.empty(3)
+    for e in range(len(ids)):
+        d, _ = closest(kind[e], x, ids, e, w, v)
+        if d >= gap[e]:
+            continue
+        along = 0.0
+        for k in range(4):
+            if ids[e, k] >= 0:
+                for i in range(3):
+                    along += w[k] * v[i] * move[ids[e, k], i]
+        if abs(along) > slow * abs(d):
+            continue
+        for k in range(4):
+            p = ids[e, k]
+            if 0 <= p < moving and w[k] != 0.0:
+                for c in range(bind_node.shape[1]):
+                    if bind_weight[p, c] != 0.0:
+                        met[bind_node[p, c]] = True
 
 
 @njit(cache=True, nogil=True)
@@ -348,18 +378,47 @@ def friction_energy(ptr, node, coef, normal, grip, move, still):
 
 
 @njit(cache=True, nogil=True)
-def add_friction_force(ptr, node, coef, normal, grip, move, still, out, stiffness):
-    """Gradient of the friction energy added to ``out`` (n, 3); secant ``stiffness`` (pairs,) N/m."""
+def add_friction_force(ptr, node, coef, normal, grip, move, still, out, firm):
+    """Gradient of the friction energy added to ``out`` (n, 3), its secant stiffness to ``firm`` (pairs, 3, 3) N/m."""
     u = np.empty(3)
     for e in range(len(grip)):
-        stiffness[e] = 0.0
         if grip[e] <= 0.0:
             continue
         s = slide(ptr, node, coef, normal, e, move, u)
-        stiffness[e] = grip[e] * ((2.0 - s / still) / still if s < still else 1.0 / s)
+        hold = grip[e] * ((2.0 - s / still) / still if s < still else 1.0 / s)
+        for a in range(3):
+            for b in range(3):
+                firm[e, a, b] -= hold * normal[e, a] * normal[e, b]
+            firm[e, a, a] += hold
         for k in range(ptr[e], ptr[e + 1]):
             for i in range(3):
-                out[node[k], i] += coef[k] * stiffness[e] * u[i]
+                out[node[k], i] += coef[k] * hold * u[i]
+
+
+@njit(cache=True, nogil=True)
+def friction_left(ptr, node, coef, normal, grip, before, after, still):
+    """By what part of all friction a secant stiffness at ``before`` is wrong at ``after``, moves (n, 3), m.
+
+    It takes friction to grow as what slides goes farther, where it stays as it is.
+    """
+    u, wrong, total = np.empty(3), 0.0, 1e-300
+    for e in range(len(grip)):
+        s = max(slide(ptr, node, coef, normal, e, before, u), still)
+        t = max(slide(ptr, node, coef, normal, e, after, u), still)
+        wrong += grip[e] * min(abs(t - s) / s, 1.0)
+        total += grip[e]
+    return wrong / total
+
+
+@njit(cache=True, nogil=True)
+def stiffness_along(normal, curve):
+    """curve n nᵀ (k, 3, 3), N/m, of pairs with ``normal`` (k, 3) and ``curve`` (k,)."""
+    firm = np.empty((len(curve), 3, 3))
+    for e in range(len(curve)):
+        for a in range(3):
+            for b in range(3):
+                firm[e, a, b] = curve[e] * normal[e, a] * normal[e, b]
+    return firm
 
 
 @njit(cache=True, nogil=True)

@@ -1,8 +1,8 @@
 """The linear system of one Newton step: block rows, a coarse space, preconditioned conjugate gradients.
 
-The matrix is  A = diag(inertia) + stretch·K + Cᵀ(curve n nᵀ + hold (I - n nᵀ))C,  with K in 3x3 block rows
-(float32) and the contact part kept as a short list of pairs.  A pair is one point-to-point relation
-``Σ coef·x[node]`` with a normal n; it touches at most sixteen nodes.
+The matrix is  A = diag(inertia) + stretch·K + Cᵀ firm C,  with K in 3x3 block rows (float32) and the contact part kept
+as a short list of pairs.  A pair is one point-to-point relation ``Σ coef·x[node]`` of at most sixteen nodes, with its
+stiffness firm (3, 3).
 
 Preconditioner: the exact 3x3 diagonal blocks plus an additive coarse space of twelve affine modes an
 aggregate of nodes (a two-level additive Schwarz method, e.g. Smith, Bjørstad, Gropp 1996, ch. 2).
@@ -89,18 +89,19 @@ def product_all(chunks, row_ptr, col, blocks, stretch, inertia, p, y):
 
 
 @njit(cache=True, nogil=True)
-def add_pair_product(pair_ptr, pair_node, pair_coef, normal, curve, hold, p, y):
-    """y += Cᵀ(curve n nᵀ + hold (I - n nᵀ))C p."""
-    for e in range(len(curve)):
+def add_pair_product(pair_ptr, pair_node, pair_coef, firm, p, y):
+    """y += Cᵀ firm C p."""
+    for e in range(len(firm)):
         tx, ty, tz = 0.0, 0.0, 0.0
         for k in range(pair_ptr[e], pair_ptr[e + 1]):
             i, c = pair_node[k], pair_coef[k]
             tx += c * p[i, 0]
             ty += c * p[i, 1]
             tz += c * p[i, 2]
-        nx, ny, nz = normal[e, 0], normal[e, 1], normal[e, 2]
-        along = (curve[e] - hold[e]) * (nx * tx + ny * ty + nz * tz)
-        fx, fy, fz = along * nx + hold[e] * tx, along * ny + hold[e] * ty, along * nz + hold[e] * tz
+        f = firm[e]
+        fx = f[0, 0] * tx + f[0, 1] * ty + f[0, 2] * tz
+        fy = f[1, 0] * tx + f[1, 1] * ty + f[1, 2] * tz
+        fz = f[2, 0] * tx + f[2, 1] * ty + f[2, 2] * tz
         for k in range(pair_ptr[e], pair_ptr[e + 1]):
             i, c = pair_node[k], pair_coef[k]
             y[i, 0] += c * fx
@@ -109,8 +110,7 @@ def add_pair_product(pair_ptr, pair_node, pair_coef, normal, curve, hold, p, y):
 
 
 @njit(cache=True, nogil=True)
-def diagonal_inverse(diagonal, blocks, stretch, inertia, pair_ptr, pair_node, pair_coef, normal, curve, hold, free,
-                     out):
+def diagonal_inverse(diagonal, blocks, stretch, inertia, pair_ptr, pair_node, pair_coef, firm, free, out):
     """Inverses of the exact 3x3 diagonal blocks of A into ``out`` (n, 9); held nodes get zero."""
     n = uint64(len(diagonal))
     flat, values, nine, four = out.reshape(-1), blocks.reshape(-1), uint64(9), uint64(4)
@@ -120,20 +120,12 @@ def diagonal_inverse(diagonal, blocks, stretch, inertia, pair_ptr, pair_node, pa
             flat[own + j] = stretch[i] * values[at + j]
         for j in range(uint64(3)):
             flat[own + four * j] += inertia[i]
-    for e in range(len(curve)):
-        across, along = hold[e], curve[e] - hold[e]
-        x, y, z = normal[e, 0], normal[e, 1], normal[e, 2]
+    for e in range(len(firm)):
         for k in range(pair_ptr[e], pair_ptr[e + 1]):
             own, c2 = nine * uint64(pair_node[k]), pair_coef[k] * pair_coef[k]
-            flat[own] += c2 * (across + along * x * x)
-            flat[own + uint64(1)] += c2 * along * x * y
-            flat[own + uint64(2)] += c2 * along * x * z
-            flat[own + uint64(3)] += c2 * along * y * x
-            flat[own + four] += c2 * (across + along * y * y)
-            flat[own + uint64(5)] += c2 * along * y * z
-            flat[own + uint64(6)] += c2 * along * z * x
-            flat[own + uint64(7)] += c2 * along * z * y
-            flat[own + uint64(8)] += c2 * (across + along * z * z)
+            for a in range(3):
+                for b in range(3):
+                    flat[own + uint64(3 * a + b)] += c2 * firm[e, a, b]
     for i in range(n):
         q = nine * i
         a, b, c, d, e_, f = flat[q], flat[q + uint64(1)], flat[q + uint64(2)], flat[q + uint64(3)], \
@@ -156,14 +148,14 @@ def compliance(diagonal, blocks, stretch, inertia, free, out):
 
 
 @njit(cache=True, nogil=True, fastmath={"contract"})
-def precondition(r, inverse, factor, part_ptr, part_node, mode, coarse, z):
+def precondition(r, inverse, factor, start, part_ptr, part_node, mode, coarse, z):
     """z = D⁻¹ r + P (PᵀAP)⁻¹ Pᵀ r; ``r`` and ``z`` are flat (3n,), ``coarse`` (12·aggregates,) is scratch.
 
     Aggregate a holds the nodes ``part_node[part_ptr[a]:part_ptr[a + 1]]``; ``mode`` (n, 4) is zero at held ones.
     """
     d, modes = inverse.reshape(-1), mode.reshape(-1)
     one, two, three, four, nine = uint64(1), uint64(2), uint64(3), uint64(4), uint64(9)
-    solve_coarse(r, factor, part_ptr, part_node, mode, coarse)
+    solve_coarse(r, factor, start, part_ptr, part_node, mode, coarse)
     for a in range(len(part_ptr) - 1):
         own = coarse[12 * a:12 * a + 12]
         s00, s01, s02, s10, s11, s12 = own[0], own[1], own[2], own[3], own[4], own[5]
@@ -205,7 +197,7 @@ def _turn(z, grow, p):
 
 @njit(cache=True, nogil=True)
 def conjugate_gradients(chunks, rhs, tolerance, limit, row_ptr, col, blocks, stretch, inertia, pair_ptr, pair_node,
-                        pair_coef, normal, curve, hold, inverse, factor, part_ptr, part_node, mode, out, left):
+                        pair_coef, firm, inverse, factor, start, part_ptr, part_node, mode, out, left):
     """Solve A·out = rhs to a relative residual (in the preconditioned norm); returns the iterations.
 
     Parameters
@@ -219,7 +211,7 @@ def conjugate_gradients(chunks, rhs, tolerance, limit, row_ptr, col, blocks, str
     flat_p, flat_y, flat_out = p.reshape(-1), y.reshape(-1), out.reshape(-1)
     coarse = np.empty(len(factor))
     flat_out[:] = 0.0
-    precondition(r, inverse, factor, part_ptr, part_node, mode, coarse, z)
+    precondition(r, inverse, factor, start, part_ptr, part_node, mode, coarse, z)
     flat_p[:] = z
     rz = dot(r, z)
     goal = rz * tolerance * tolerance
@@ -231,12 +223,12 @@ def conjugate_gradients(chunks, rhs, tolerance, limit, row_ptr, col, blocks, str
             product_range(0, n, row_ptr, col, blocks, stretch, inertia, p, y)
         else:
             product_all(chunks, row_ptr, col, blocks, stretch, inertia, p, y)
-        add_pair_product(pair_ptr, pair_node, pair_coef, normal, curve, hold, p, y)
+        add_pair_product(pair_ptr, pair_node, pair_coef, firm, p, y)
         py = dot(flat_p, flat_y)
         if py <= 0.0:
             break
         _advance(rz / py, flat_p, flat_y, flat_out, r)
-        precondition(r, inverse, factor, part_ptr, part_node, mode, coarse, z)
+        precondition(r, inverse, factor, start, part_ptr, part_node, mode, coarse, z)
         fresh = dot(r, z)
         _turn(z, fresh / rz, flat_p)
         rz = fresh

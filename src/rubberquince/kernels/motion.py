@@ -1,4 +1,4 @@
-"""Inertia."""
+"""Inertia, and one step of motion."""
 
 from numba import njit, uint64
 
@@ -21,3 +21,51 @@ def add_inertia_force(inertia, x, target, out):
     for i in range(len(inertia)):
         for a in range(3):
             out[i, a] += inertia[i] * (x[i, a] - target[i, a])
+
+
+@njit(cache=True, nogil=True)
+def aim(going, pushed, forced, swing, pull, flies, met, h, alpha, mass, base, target, inertia):
+    """What the nodes of a step of ``h``, s, are drawn to.
+
+    x = base + gain h² e is where an acceleration e, m/s², brings a node, by the generalised-α scheme of ``alpha``
+    (lag α_m, back α_f, grow γ, reach β); what is ``met`` (n,) bool has a gain of 1, as in implicit Euler.
+    target : base with ``swing`` (n, 3) and the ``pull`` (n,) of gravity, m/s², in it; what ``flies`` (n,) bool is drawn
+    to where it falls exactly.  inertia : mass / (gain h²), N/m.
+    """
+    lag, back, _, reach = alpha
+    part = reach / (1.0 - lag)
+    for i in range(len(mass)):
+        gain, keep, hold = ((1.0, 0.5 - back, back) if met[i]
+                            else (part * (1.0 - back), 0.5 - part, part * back))
+        inertia[i] = mass[i] / (gain * h * h)
+        for a in range(3):
+            base[i, a] = going[i, a] + h * h * (keep * pushed[i, a] + hold * forced[i, a])
+            target[i, a] = base[i, a] + h * h * gain * swing[i, a]
+        if flies[i]:
+            base[i, 1] -= 0.5 * h * h * pull[i]
+            target[i, 1] -= 0.5 * h * h * pull[i]
+        else:
+            target[i, 1] -= h * h * gain * pull[i]
+
+
+@njit(cache=True, nogil=True)
+def change_of_shape(x, pose, going, pushed, forced, base, met, settled, h, alpha, v, push, force):
+    """How fast nodes move in the frame of their body, ``v`` (n, 3), m/s, and what pushes them, m/s².
+
+    By ``alpha`` (Chung, Hulbert 1993): (1 - lag) push + lag pushed = (1 - back) force + back forced, and the speed
+    grows by h((1 - grow) pushed + grow push).
+    Nodes that are ``settled`` (n,) bool have the speed of this step, and nothing of it is left for the next ones.
+    """
+    lag, back, grow, reach = alpha
+    part = reach * (1.0 - back) / (1.0 - lag)
+    for i in range(len(x)):
+        gain = 1.0 if met[i] else part
+        for a in range(3):
+            if settled[i]:
+                v[i, a] = (x[i, a] - pose[i, a]) / h
+                push[i, a] = force[i, a] = 0.0
+            else:
+                e = (x[i, a] - base[i, a]) / (gain * h * h)
+                push[i, a] = ((1.0 - back) * e + back * forced[i, a] - lag * pushed[i, a]) / (1.0 - lag)
+                force[i, a] = e
+                v[i, a] = (going[i, a] - pose[i, a]) / h + h * ((1.0 - grow) * pushed[i, a] + grow * push[i, a])

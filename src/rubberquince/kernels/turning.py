@@ -73,25 +73,16 @@ def momentum_of(mass, x, v, lo, hi, centre, out):
 
 
 @njit(cache=True, nogil=True)
-def momenta(mass, x, v, first, out):
-    """Angular momentum of each body about its own centre into ``out`` (bodies, 3)."""
-    centre = np.empty(3)
-    for body in range(len(first) - 1):
-        lo, hi = first[body], first[body + 1]
-        centre_of(mass, x, lo, hi, centre)
-        momentum_of(mass, x, v, lo, hi, centre, out[body])
-
-
-@njit(cache=True, nogil=True)
-def turned_on(mass, x, v, first, h, turns, pose, steady, target, spin):
+def turned_on(mass, x, v, push, force, first, h, turns, pose, going, pushed, forced, swing, spin):
     """Where bodies come in ``h``, s, that nothing pushes: each turns as a whole, and goes on changing its shape.
 
-    In a frame that turns with the body at ω = I⁻¹ L its parts feel -ω×(ω×r) - 2ω×u (Goldstein 1980, §4-10).
-    pose : (n, 3) m, moved rigidly.  steady : with the change of shape going on, too.  target : with these
-    accelerations, too.  spin : (bodies, 3) ω, rad/s.  Bodies that do not ``turns`` (bodies,) bool go straight on.
+    pose : (n, 3) m, moved rigidly.  going : with the change of shape going on, too.  pushed : ``push`` (n, 3) m/s²,
+    turned.  swing : what parts feel in a frame that turns with the body at ω = I⁻¹ L, -ω×(ω×r) - 2ω×u, m/s²
+    (Goldstein 1980, §4-10).  spin : (bodies, 3) ω, rad/s.  Bodies that do not ``turns`` (bodies,) bool stay.
     """
     centre, speed, momentum = np.empty(3), np.empty(3), np.empty(3)
     inertia, r, u, w, s = np.empty((3, 3)), np.empty(3), np.empty(3), np.empty(3), np.empty(3)
+    p, f = np.empty(3), np.empty(3)
     for body in range(len(first) - 1):
         lo, hi = first[body], first[body + 1]
         omega = spin[body]
@@ -100,7 +91,9 @@ def turned_on(mass, x, v, first, h, turns, pose, steady, target, spin):
             for i in range(lo, hi):
                 for a in range(3):
                     pose[i, a] = x[i, a]
-                    steady[i, a] = target[i, a] = x[i, a] + h * v[i, a]
+                    going[i, a] = x[i, a] + h * v[i, a]
+                    pushed[i, a], forced[i, a] = push[i, a], force[i, a]
+                    swing[i, a] = 0.0
             continue
         centre_of(mass, x, lo, hi, centre)
         centre_of(mass, v, lo, hi, speed)
@@ -113,82 +106,112 @@ def turned_on(mass, x, v, first, h, turns, pose, steady, target, spin):
         versine = (1.0 - np.cos(angle)) / (size * size) if size > 1e-12 else 0.5 * h * h
         for i in range(lo, hi):
             for a in range(3):
-                r[a], u[a] = x[i, a] - centre[a], v[i, a] - speed[a]
+                r[a], u[a], p[a], f[a] = x[i, a] - centre[a], v[i, a] - speed[a], push[i, a], force[i, a]
             cross(omega, r, w)
             u -= w
-            cross(omega, w, s)
-            for a in range(3):                          # Rodrigues 1840
-                r[a] += sine * w[a] + versine * s[a]
-            cross(omega, u, w)
-            cross(omega, w, s)
-            for a in range(3):
-                u[a] += sine * w[a] + versine * s[a]
+            turn(omega, sine, versine, r, w, s)
+            turn(omega, sine, versine, u, w, s)
+            turn(omega, sine, versine, p, w, s)
+            turn(omega, sine, versine, f, w, s)
             for a in range(3):
                 pose[i, a] = centre[a] + h * speed[a] + r[a]
-                steady[i, a] = pose[i, a] + h * u[a]
+                going[i, a] = pose[i, a] + h * u[a]
+                pushed[i, a], forced[i, a] = p[a], f[a]
             cross(omega, r, w)
             cross(omega, w, s)
             cross(omega, u, w)
             for a in range(3):
-                target[i, a] = steady[i, a] - h * h * (s[a] + 2.0 * w[a])
+                swing[i, a] = -s[a] - 2.0 * w[a]
 
 
 @njit(cache=True, nogil=True)
-def speeds_after(mass, x, pose, before, first, h, turns, spin, v):
-    """Node speeds (n, 3), m/s, of bodies at ``x`` a step after ``before``: turning as before, changing shape by what
-    ``x`` is other than the rigidly moved ``pose``.
+def turn(omega, sine, versine, r, w, s):
+    """Turn ``r`` (3,) in place about ``omega``, by Rodrigues' formula (1840); w and s (3,) are scratch."""
+    cross(omega, r, w)
+    cross(omega, w, s)
+    for a in range(3):
+        r[a] += sine * w[a] + versine * s[a]
+
+
+@njit(cache=True, nogil=True)
+def add_rigid(mass, x, speed, first, turns, spin, v):
+    """Add to speeds ``v`` (n, 3), m/s, of nodes at ``x`` what bodies that ``turns`` have as a whole: the mean of
+    ``speed`` (n, 3) and ``spin`` (bodies, 3), rad/s.
     """
-    centre, middle, start = np.empty(3), np.empty(3), np.empty(3)
-    r, w = np.empty(3), np.empty(3)
+    centre, mean = np.empty(3), np.empty(3)
     for body in range(len(first) - 1):
-        lo, hi = first[body], first[body + 1]
-        if not turns[body]:
+        if turns[body]:
+            lo, hi = first[body], first[body + 1]
+            centre_of(mass, x, lo, hi, centre)
+            centre_of(mass, speed, lo, hi, mean)
+            turn_nodes(x, lo, hi, centre, spin[body], v)
             for i in range(lo, hi):
                 for a in range(3):
-                    v[i, a] = (x[i, a] - before[i, a]) / h
+                    v[i, a] += mean[a]
+
+
+@njit(cache=True, nogil=True)
+def keep_momentum(mass, before, due, x, now, target, inertia, pull, first, turns, h, v):
+    """Give bodies that ``turns`` the momenta, linear and angular, that forces left them in a step of ``h``, s.
+
+    Forces inertia (x - target) and ``pull`` (n,) change the speeds ``due`` (n, 3) at ``before``; where these are
+    something else ``now`` at ``x``, ``v`` (n, 3), m/s, is changed for each body as a whole.
+    """
+    centre, start, lack = np.empty(3), np.empty(3), np.empty(3)
+    drift, impulse, arm, turn = np.empty(3), np.empty(3), np.empty(3), np.empty(3)
+    omega, moment = np.empty(3), np.empty((3, 3))
+    for body in range(len(first) - 1):
+        if not turns[body]:
+            continue
+        lo, hi = first[body], first[body + 1]
+        centre_of(mass, before, lo, hi, start)
+        centre_of(mass, x, lo, hi, centre)
+        momentum_of(mass, before, due, lo, hi, start, lack)
+        momentum_of(mass, x, now, lo, hi, centre, turn)
+        lack -= turn
+        drift[:] = 0.0
+        total = 0.0
+        for i in range(lo, hi):
+            total += mass[i]
+            for a in range(3):
+                arm[a] = x[i, a] - centre[a]
+                impulse[a] = h * inertia[i] * (x[i, a] - target[i, a])
+                drift[a] += impulse[a] + mass[i] * (due[i, a] - now[i, a])
+            drift[1] -= h * mass[i] * pull[i]
+            cross(arm, impulse, turn)
+            lack += turn
+        inertia_of(mass, x, lo, hi, centre, moment)
+        solve_spin(moment, lack, omega)
+        for i in range(lo, hi):
+            for a in range(3):
+                v[i, a] += drift[a] / total
+        turn_nodes(x, lo, hi, centre, omega, v)
+
+
+@njit(cache=True, nogil=True)
+def fade_shape(mass, x, first, turns, left, v):
+    """Leave of ``v`` (n, 3), m/s, the part ``left`` (bodies,); of bodies that ``turns``, of their change of shape."""
+    centre, speed, momentum = np.empty(3), np.empty(3), np.empty(3)
+    inertia, omega, r, w = np.empty((3, 3)), np.empty(3), np.empty(3), np.empty(3)
+    for body in range(len(first) - 1):
+        lo, hi = first[body], first[body + 1]
+        if left[body] == 1.0:
+            continue
+        if not turns[body]:
+            v[lo:hi] *= left[body]
             continue
         centre_of(mass, x, lo, hi, centre)
-        centre_of(mass, pose, lo, hi, middle)
-        centre_of(mass, before, lo, hi, start)
+        centre_of(mass, v, lo, hi, speed)
+        inertia_of(mass, x, lo, hi, centre, inertia)
+        momentum_of(mass, x, v, lo, hi, centre, momentum)
+        solve_spin(inertia, momentum, omega)
         for i in range(lo, hi):
             for a in range(3):
                 r[a] = x[i, a] - centre[a]
-            cross(spin[body], r, w)
+            cross(omega, r, w)
             for a in range(3):
-                v[i, a] = (centre[a] - start[a]) / h + w[a] + (r[a] - (pose[i, a] - middle[a])) / h
-
-
-@njit(cache=True, nogil=True)
-def add_torques(inertia, mass, x, target, first, factor, out):
-    """Add ``factor`` times the torque, N m, that took each body from its ``target`` to ``x``, to ``out`` (bodies, 3).
-    """
-    centre = np.empty(3)
-    for body in range(len(first) - 1):
-        lo, hi = first[body], first[body + 1]
-        centre_of(mass, x, lo, hi, centre)
-        for i in range(lo, hi):
-            r0, r1, r2 = x[i, 0] - centre[0], x[i, 1] - centre[1], x[i, 2] - centre[2]
-            d0, d1, d2 = x[i, 0] - target[i, 0], x[i, 1] - target[i, 1], x[i, 2] - target[i, 2]
-            out[body, 0] += factor * inertia[i] * (r1 * d2 - r2 * d1)
-            out[body, 1] += factor * inertia[i] * (r2 * d0 - r0 * d2)
-            out[body, 2] += factor * inertia[i] * (r0 * d1 - r1 * d0)
-
-
-@njit(cache=True, nogil=True)
-def give_spin(mass, x, first, turns, wanted, v):
-    """Turn each body that ``turns``, in ``v`` (n, 3) m/s, so that its angular momentum is ``wanted`` (bodies, 3)."""
-    centre, momentum, omega, inertia = np.empty(3), np.empty(3), np.empty(3), np.empty((3, 3))
-    for body in range(len(first) - 1):
-        if not turns[body]:
-            continue
-        lo, hi = first[body], first[body + 1]
-        centre_of(mass, x, lo, hi, centre)
-        inertia_of(mass, x, lo, hi, centre, inertia)
-        momentum_of(mass, x, v, lo, hi, centre, momentum)
-        for a in range(3):
-            momentum[a] = wanted[body, a] - momentum[a]
-        solve_spin(inertia, momentum, omega)
-        turn_nodes(x, lo, hi, centre, omega, v)
+                whole = speed[a] + w[a]
+                v[i, a] = whole + left[body] * (v[i, a] - whole)
 
 
 @njit(cache=True, nogil=True)

@@ -59,9 +59,10 @@ class Bounce:
 
     def beside(self, pairs: Pairs) -> Pairs:
         """The pairs of the linear system with this one as the last."""
-        ptr, node, coef, normal, curve, hold = pairs
+        ptr, node, coef, firm = pairs
+        mine = self.stiffness * np.outer(self.normal, self.normal)
         return (np.append(ptr, ptr[-1] + len(self.node)), np.append(node, self.node), np.append(coef, self.coef),
-                np.vstack([normal, self.normal]), np.append(curve, self.stiffness), np.append(hold, 0.0))
+                np.concatenate([firm, mine[None]]))
 
 
 @njit(cache=True, nogil=True)

@@ -87,7 +87,8 @@ class Contacts:
         ct.choose(t.ids, t.kind, t.gap, self.carry(x), self._world.skin.moving, self._distance, self._pushes)
 
     def touches(self, x: np.ndarray, move: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-        """Which solids (bodies,) bool are nearer to something than the gap, and which to something that stands still.
+        """Which solids (bodies,) bool are nearer to something than the gap, and which rest, if by others, on what is
+        still.
 
         The lists then hold for ``move`` too.
         """
@@ -97,11 +98,34 @@ class Contacts:
         self.choose(x)
         near = self._pushes & (self._distance < t.gap)
         first, last = t.ids[near, 0], t.ids[near, 3]
-        one, two = w.skin.piece[first], np.where(last >= 0, w.skin.piece[last], w.solids)
-        touches, leans = np.zeros((2, len(w.gap) + 1), bool)
+        one = np.minimum(w.skin.piece[first], w.solids)
+        two = np.where(last >= 0, np.minimum(w.skin.piece[last], w.solids), w.solids)
+        touches = np.zeros(w.solids + 1, bool)
         touches[one] = touches[two] = True
-        leans[one[two >= w.solids]] = leans[two[one >= w.solids]] = True
-        return touches[: w.solids], leans[: w.solids]
+        group = self._groups(one, two)
+        return touches[:-1], group[:-1] == group[-1]
+
+    def _groups(self, one: np.ndarray, two: np.ndarray) -> np.ndarray:
+        """The number (solids + 1,) of the group of each solid that relations of bodies ``one`` and ``two`` (k,) join;
+        the last is that of all that is still or held.
+        """
+        w = self._world
+        held = np.unique(w.node_body[w.free == 0.0])
+        one, two = np.concatenate([one, held]), np.concatenate([two, np.full(len(held), w.solids)])
+        graph = coo_array((np.ones(len(one), bool), (one, two)), shape=(w.solids + 1, w.solids + 1))
+        return connected_components(graph, directed=False)[1]
+
+    def met(self, x: np.ndarray, move: np.ndarray, slow: float) -> np.ndarray:
+        """Which nodes (n,) bool carry points within their gap, and stay there: ``move`` (n, 3), m, changes their
+        distance by no more than ``slow``, m.
+        """
+        t, skin = self.touching, self._world.skin
+        met = np.zeros(len(x), bool)
+        self._ahead(x, move)
+        t.cover(self.carry(x))
+        ct.mark_met(t.ids, t.kind, t.gap, self.skin, self._move, slow, skin.moving, skin.bind_node, skin.bind_weight,
+                    met)
+        return met
 
     def deepest(self, x: np.ndarray) -> np.ndarray:
         """For each solid, the part of a gap that its deepest contact uses up: 0 = clear, 1 = touching."""
@@ -121,10 +145,7 @@ class Contacts:
         still = w.solids                    # whatever stands still counts as one more body
         first = np.minimum(w.skin.piece[ids[:, 0]], still)
         last = np.where(ids[:, 3] >= 0, np.minimum(w.skin.piece[ids[:, 3]], still), still)
-        held = np.unique(w.node_body[w.free == 0.0])
-        one, two = np.concatenate([first, held]), np.concatenate([last, np.full(len(held), still)])
-        graph = coo_array((np.ones(len(one), bool), (one, two)), shape=(still + 1, still + 1))
-        _, group = connected_components(graph, directed=False)
+        group = self._groups(first, last)
         return [np.flatnonzero(group[:-1] == number) for number in np.unique(group[:-1]) if number != group[-1]]
 
     # --- forces ---------------------------------------------------------------------------------------

@@ -1,48 +1,68 @@
-"""The pitch of a standing body: its first wobble, from which damping is set."""
+"""The pitch of a body: its first wobble, that damping is set by."""
 
 import numpy as np
 
-from rubberquince.solver.specs import Material, RunSpec, SolidSpec
+from rubberquince.kernels.turning import without_motion
+from rubberquince.solver.specs import RunSpec, SolidSpec
 from rubberquince.solver.system import NO_PAIRS, ElasticSystem
 from rubberquince.solver.world import World
 
-BEDDED = 0.15               # of the height: the foot of the body that is thought to stand still
-PASSES = 8
+PASSES = 4
+SMALL = 1e-3                # of the body: how far it is thought to be bent
+EASE = 1e-3                 # of the pitch² that is looked for: inertia that keeps the matrix of a free body definite
 
 
-def standing_frequency(solid: SolidSpec) -> float:
-    """First natural frequency, Hz, of a solid that stands with the lowest 15 % of its height held.
+def free_frequency(solid: SolidSpec) -> float:
+    """First natural frequency, Hz, of a solid that nothing touches; nodes that it has held stay.
 
-    Inverse iteration on the stiffness at rest, with the Rayleigh quotient as its result (Bathe 1996,
-    ch. 11).  The foot is a share of the height, so the pitch does not depend on the size of the cells.
+    Inverse iteration of a block of vectors with the Ritz values in it (Bathe 1996, ch. 11.6), from squeezing along each
+    axis, from shears and from bends.
     """
     world = World(RunSpec([solid], [], ground=None))
-    x = world.start
-    height = x[:, 1] - x[:, 1].min()
-    world.free = np.where(height <= max(BEDDED * np.ptp(x[:, 1]), height.min() + solid.lattice.cell / 4), 0.0, 1.0)
-    if not world.free.any():
+    x, mass = world.start, world.mass
+    if not world.free.any() or len(x) < 4:
         return 0.0
-    system = ElasticSystem(world)
-    ones, zeros = np.ones(len(x)), np.zeros(len(x))
-    system.prepare(x, ones, zeros)
-    lean = height / height.max()
-    turn = x - x.mean(axis=0)
-    mode = np.stack([lean ** 2 - 0.3 * turn[:, 2] / np.ptp(x), 0.1 * lean, 0.6 * lean ** 2 + 0.3 * turn[:, 0]
-                     / np.ptp(x)], axis=1) * world.free[:, None]
+    system, ones, zeros = ElasticSystem(world), np.ones(len(x)), np.zeros(len(x))
+    loose = np.array([world.free.all()])
+    size = np.ptp(x, axis=0).max()
+    r = (x - mass @ x / mass.sum()) / size
+    fields = [np.stack(f, axis=1) for f in _fields(*r.T)]
+
+    def freed(field: np.ndarray) -> np.ndarray:
+        field = field * (SMALL * size / np.abs(field).max()) * world.free[:, None]
+        if loose[0]:
+            out = np.empty(field.shape, np.float32)
+            without_motion(mass, x + field, x, world.first_node, loose, out)
+            field = out.astype(float)
+        return field
+
+    block = [freed(field) for field in fields]
     square = 0.0
-    for _ in range(PASSES):
-        load = world.mass[:, None] * mode
-        mode, _ = system.solve(load, ones, zeros, NO_PAIRS, 1e-4)
-        square = np.vdot(mode, system.product(ones, zeros, mode)) / np.vdot(mode, world.mass[:, None] * mode)
-        mode /= np.abs(mode).max()
-    return float(np.sqrt(square) / (2 * np.pi))
+    for step in range(PASSES):
+        mixed, square = _ritz(block, mass, [system.product(ones, zeros, field) for field in block])
+        if step == PASSES - 1:
+            break
+        inertia = mass * EASE * square if loose[0] else zeros
+        system.prepare(x, ones, inertia)
+        block = [freed(system.solve(x, mass[:, None] * field, ones, inertia, NO_PAIRS, 0.02)[0]) for field in mixed]
+    return float(np.sqrt(max(square, 0.0)) / (2 * np.pi))
 
 
-def damping_time(material: Material, frequency: float) -> float:
-    """Rayleigh's stiffness factor β, s, by which a wobble of ``frequency``, Hz, halves as the material says.
+def _fields(x: np.ndarray, y: np.ndarray, z: np.ndarray) -> list[list[np.ndarray]]:
+    o = np.zeros(len(x))
+    return [[-x, 2 * y, -z], [2 * x, -y, -z], [y, x, o], [z, o, x], [o, z, y],
+            [x * x - 2 * y * y, o, x * y], [o, x * x, z * z], [z * z, o, y * y], [x * y, o, x * x + y * y]]
 
-    Amplitude decays as exp(-β ω² t / 2) (Rayleigh 1877, §81), so β = 2 ln 2 / (ω² T).
-    """
-    if material.wobble_halves <= 0.0 or frequency <= 0.0:
-        return 0.0
-    return 2.0 * np.log(2.0) / ((2 * np.pi * frequency) ** 2 * material.wobble_halves)
+
+def _ritz(block: list[np.ndarray], mass: np.ndarray, forces: list[np.ndarray]) -> tuple[list[np.ndarray], float]:
+    """The lowest four mixtures of a block, and the lowest ω² in it."""
+    k = np.array([[np.vdot(a, f) for f in forces] for a in block])
+    m = np.array([[np.vdot(a, mass[:, None] * b) for b in block] for a in block])
+    size = np.sqrt(np.diag(m)) + 1e-300
+    k, m = k / np.outer(size, size), m / np.outer(size, size)
+    values, vectors = np.linalg.eigh(m)
+    basis = vectors[:, values > 1e-6 * values.max()] / np.sqrt(values[values > 1e-6 * values.max()])
+    squares, mixes = np.linalg.eigh(basis.T @ (0.5 * (k + k.T)) @ basis)
+    mixes = (basis @ mixes) / size[:, None]
+    few = min(4, mixes.shape[1])
+    return [sum(c * b for c, b in zip(mixes[:, j], block)) for j in range(few)], float(squares[0])

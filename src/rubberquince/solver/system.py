@@ -15,9 +15,8 @@ from rubberquince.solver.world import World
 SERIAL_CELLS = 5000         # below, a second thread costs more than it gives
 MOST_ITERATIONS = 400
 
-Pairs = tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray, np.ndarray, np.ndarray]
-NO_PAIRS: Pairs = (np.zeros(1, np.int64), np.zeros(0, np.int64), np.zeros(0), np.zeros((0, 3)), np.zeros(0),
-                   np.zeros(0))
+Pairs = tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]
+NO_PAIRS: Pairs = (np.zeros(1, np.int64), np.zeros(0, np.int64), np.zeros(0), np.zeros((0, 3, 3)))
 
 
 class ElasticSystem:
@@ -96,6 +95,7 @@ class ElasticSystem:
         self.assemble(self._world.start)
         self._coarse = CoarseSpace(self._world, self.blocks)
         self._factor = np.zeros_like(self._coarse.matrix)
+        self._start = np.zeros(len(self._factor), np.int64)
 
     def prepare(self, x: np.ndarray, stretch: np.ndarray, inertia: np.ndarray) -> None:
         """Get ready to solve at ``x`` (n, 3), m.
@@ -106,16 +106,16 @@ class ElasticSystem:
         linear.compliance(w.pattern.diagonal, self.blocks, stretch, inertia, w.free, self.compliance)
         self._coarse.lay(x, stretch, inertia)
 
-    def solve(self, force: np.ndarray, stretch: np.ndarray, inertia: np.ndarray, pairs: Pairs,
+    def solve(self, x: np.ndarray, force: np.ndarray, stretch: np.ndarray, inertia: np.ndarray, pairs: Pairs,
               tolerance: float) -> tuple[np.ndarray, int]:
-        """Solve for the move (n, 3), m, under ``force`` (n, 3), N; returns it and the iterations."""
+        """Solve for the move (n, 3), m, from ``x`` under ``force`` (n, 3), N; returns it and the iterations."""
         w, pattern = self._world, self._world.pattern
         rows = (pattern.row_ptr, pattern.col, self.blocks, stretch, inertia)
-        coarse_factor(self._coarse.matrix, *pairs, w.free, w.aggregate, w.mode, self._factor)
+        coarse_factor(self._coarse.matrix, *pairs, w.free, w.aggregate, w.mode, self._factor, self._start)
         linear.diagonal_inverse(pattern.diagonal, self.blocks, stretch, inertia, *pairs, w.free, self._inverse)
         move = np.empty_like(force)
         iterations = linear.conjugate_gradients(
-            self.chunks, force, tolerance, MOST_ITERATIONS, *rows, *pairs, self._inverse, self._factor,
+            self.chunks, force, tolerance, MOST_ITERATIONS, *rows, *pairs, self._inverse, self._factor, self._start,
             self._coarse.part_ptr, self._coarse.part_node, self._coarse.mode, move, self._left)
-        balance(self._left, inertia, *pairs, w.node_body, self._loose, move)
+        balance(self._left, x, w.mass, w.first_node, inertia, *pairs, w.node_body, self._loose, move)
         return move, iterations

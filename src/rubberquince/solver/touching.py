@@ -18,6 +18,7 @@ from rubberquince.solver.skin_tree import SkinTree
 from rubberquince.solver.world import World
 
 CREASE = 0.5        # of a cell: what is nearer than this at rest shares cells and moves together
+AHEAD = 1.0         # of a motion: how far its points may stray from the middle of it
 SLACK = 0.15        # of the gap: how far a resting point may stray before what can touch is picked anew
 APART_SLACK = 1.0   # of the gap: the same before different pieces are compared anew
 OWN_SLACK = 0.2     # of a cell: the same before a solid is compared with itself anew
@@ -44,7 +45,7 @@ class _Balls:
     @staticmethod
     def around(ends: list[np.ndarray], slack: np.ndarray | float) -> "_Balls":
         low, high = np.minimum.reduce(ends), np.maximum.reduce(ends)
-        return _Balls(0.5 * (low + high), 0.5 * np.sqrt(((high - low) ** 2).sum(axis=1)) + slack)
+        return _Balls(0.5 * (low + high), AHEAD * np.sqrt(((high - low) ** 2).sum(axis=1)) + slack)
 
     @staticmethod
     def nowhere(moving: int) -> "_Balls":

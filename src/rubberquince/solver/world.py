@@ -149,8 +149,6 @@ class World:
         self.aggregate, self.mode = _coarse_space(solids)
         self.skin = _skin(spec, self.first_node)
         self.cells = sum(s.lattice.cells for s in solids)
-        bodies = len(solids)
-        self.damping = np.zeros(bodies)             # s, of Rayleigh's stiffness-proportional kind
         self.mass = np.zeros(n)
         self.gravity = spec.gravity
         self.weight = np.array([s.weight for s in solids], float)

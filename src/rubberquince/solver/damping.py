@@ -1,0 +1,76 @@
+"""How wobbles die: Rayleigh's two factors, found anew in every substep from what each body does."""
+
+from dataclasses import replace
+
+import numpy as np
+
+from rubberquince.kernels import turning as tn
+from rubberquince.solver.frequency import free_frequency
+from rubberquince.solver.specs import Material
+from rubberquince.solver.system import ElasticSystem
+from rubberquince.solver.world import World
+
+USUAL_STIFFNESS, USUAL_DENSITY = 1e4, 1e3       # Pa and kg/m³, at which pitches are found
+STIFF_SHARE = 0.1           # of the damping of shapes that goes with stiffness: so the finest ripples die first
+MOST, MOST_CARRIED = 0.85, 0.4                  # of the critical, for what is free and for what something carries
+LOWEST = 1 / 6              # of the pitch: what is carried and swings more slowly rolls rather than wobbles
+SWING = 0.2                 # rad: so does what turns on by more in the time of a wobble
+REST = 1e-5                 # m/s: slower is no wobble
+TICK = 1e-4                 # s: so short that moves add up
+
+
+class Damping:
+    """The damping of a world's bodies, from the time in which their wobbles are to halve."""
+
+    def __init__(self, world: World, system: ElasticSystem, loose: np.ndarray) -> None:
+        """``loose`` (bodies,) bool: which have no node held."""
+        self._world, self._system, self._loose = world, system, loose
+        self.frequencies = np.zeros(world.solids)       # Hz, of the first wobble
+        self._rates = np.zeros(world.solids)            # 1/s, at which wobbles are to die
+        self._usual: dict[tuple[int, float], float] = {}        # Hz, by body and Poisson's ratio, of a usual material
+        self._ones, self._zeros = np.ones(len(world.mass)), np.zeros(len(world.mass))
+        self._change = np.zeros(world.start.shape, np.float32)
+        for body in range(world.solids):
+            self.set_material(body, world.materials[body])
+
+    def set_material(self, body: int, material: Material) -> None:
+        """Pitch goes with √(stiffness / density): it is found once, and scaled when one of these changes."""
+        key = body, material.poisson
+        if key not in self._usual:
+            usual = replace(material, stiffness=USUAL_STIFFNESS, density=USUAL_DENSITY)
+            self._usual[key] = free_frequency(replace(self._world.spec.solids[body], material=usual))
+        scale = np.sqrt(material.stiffness / USUAL_STIFFNESS * USUAL_DENSITY / material.density)
+        self.frequencies[body] = self._usual[key] * scale
+        halves = material.wobble_halves
+        self._rates[body] = np.log(2.0) / halves if halves > 0.0 else 0.0
+
+    def factors(self, x: np.ndarray, v: np.ndarray, carried: np.ndarray,
+                spin: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+        """α, 1/s, and β, s, of each body (bodies,) at nodes ``x`` and speeds ``v`` (n, 3), m and m/s.
+
+        Changes of shape die by α, at any pitch: amplitude goes as exp(-α t / 2) (Rayleigh 1877, §81).  What is
+        ``carried`` (bodies,) bool by something still also wobbles as a whole against it.  The stiffness part, a force
+        β K v, which no rigid motion feels, is therefore given the power that α would take from that: so wobbles halve
+        in their time on the ground, too, and what slides or rolls is not held back.  ``spin`` (bodies, 3) rad/s.
+        """
+        square = (2.0 * np.pi * self.frequencies) ** 2
+        most = np.where(carried, MOST_CARRIED, MOST) * np.sqrt(square)
+        rates = np.minimum(self._rates, most)
+        beta = 2.0 * STIFF_SHARE * rates / np.maximum(square, 1e-12)
+        wobbling = carried & self._loose & (rates > 0.0)
+        if wobbling.any():
+            pitch = np.maximum(self._squared_pitch(x, v, square), LOWEST ** 2 * square)
+            turning = (spin ** 2).sum(axis=1) / SWING ** 2
+            beta[wobbling] += (2.0 * rates / (pitch + turning))[wobbling]
+        return 2.0 * (1.0 - STIFF_SHARE) * rates, beta
+
+    def _squared_pitch(self, x: np.ndarray, v: np.ndarray, usual: np.ndarray) -> np.ndarray:
+        """ω² (bodies,), 1/s², of what bodies do as a whole: Rayleigh's quotient, ``usual`` for those at rest."""
+        w, change = self._world, self._change
+        tn.without_motion(w.mass, x + TICK * v, x, w.first_node, self._loose, change)
+        change /= TICK
+        bend = self._system.product(self._ones, self._zeros, change)
+        whole = w.mass * ((v ** 2).sum(axis=1) - (change.astype(float) ** 2).sum(axis=1))
+        stiff, kinetic, rest = (np.add.reduceat(a, w.first_node[:-1])
+                                for a in ((change * bend).sum(axis=1), whole, w.mass * REST ** 2))
+        return (np.maximum(stiff, 0.0) + usual * rest) / (np.maximum(kinetic, 0.0) + rest)
