@@ -69,7 +69,7 @@ def info(scene: SceneFile) -> None:
     print(f"frames {run.first}-{run.last} at {run.fps:g} fps, quality {run.quality}")
     for piece in document.pieces:
         mesh = unit_mesh(piece.shape, meshes)
-        cells = f", {lattice_of(piece, meshes).cells} cells" if piece.role == "solid" else ""
+        cells = f", {lattice_of(piece, meshes, run.quality).cells} cells" if piece.role == "solid" else ""
         size = " x ".join(f"{100 * s:.3g}" for s in piece.place.size)
         print(f"{piece.name}: {piece.role}, {size} cm, {len(mesh.points)} vertices{cells}")
 

@@ -134,7 +134,7 @@ def test_tree_finds_just_the_pairs_whose_boxes_overlap(seed):
         box, axis = np.zeros((len(child), 6)), np.zeros((len(child), 3))
         refit(t, order, child, span, low, high, box)
         trees += [t, order, child, span, box, axis, np.zeros(len(child)), box, points[t].mean(axis=1)]
-    found = overlapping_triangles(-1.0, *trees, low, high)
+    found = overlapping_triangles(-1.0, 10 ** 9, *trees, low, high)
     lows, highs = [low[t].min(axis=1) for t in tri], [high[t].max(axis=1) for t in tri]
     expected = np.argwhere(((lows[0][:, None] <= highs[1]) & (lows[1] <= highs[0][:, None])).all(axis=2))
     assert {tuple(p) for p in found.tolist()} == {tuple(p) for p in expected.tolist()}

@@ -26,6 +26,7 @@ from rubberquince.solver.specs import (
 )
 
 GROUND_GAP = 1e-4           # m; the piece's own gap is what counts on the ground
+DRAFT_CELLS = 4000          # of more than these, draft takes cells twice as wide
 _lattices: OrderedDict[str, Lattice] = OrderedDict()
 _MOST_LATTICES = 16
 
@@ -53,21 +54,34 @@ def touch_of(piece: Piece) -> Touch:
                  piece.role == "collider" and contact.sides == "outside")
 
 
-def carrier_key(piece: Piece, meshes: Meshes) -> str:
+def cell_edge(piece: Piece, meshes: Meshes, quality: str) -> float:
+    """Edge of a solid's cells, m, at that quality: draft takes fewer where there are many."""
+    edge = min(piece.place.size) / piece.solid.cells
+    many = quality == "draft" and cells_of_edge(piece, meshes, edge) > DRAFT_CELLS
+    return 2.0 * edge if many else edge
+
+
+def cells_of_edge(piece: Piece, meshes: Meshes, edge: float) -> int:
+    """About how many cells of ``edge``, m, a solid has, known before they are filled."""
+    mesh = unit_mesh(piece.shape, meshes)
+    return cells_about(mesh.points * np.array(piece.place.size), mesh.triangles, edge)
+
+
+def carrier_key(piece: Piece, meshes: Meshes, quality: str) -> str:
     """What the lattice of a solid depends on."""
-    return f"{unit_mesh(piece.shape, meshes).key} {piece.place.size} {piece.solid.cells}"
+    return f"{unit_mesh(piece.shape, meshes).key} {piece.place.size} {cell_edge(piece, meshes, quality):.9g}"
 
 
-def lattice_of(piece: Piece, meshes: Meshes, stopped: Callable[[], bool] = lambda: False) -> Lattice:
+def lattice_of(piece: Piece, meshes: Meshes, quality: str, stopped: Callable[[], bool] = lambda: False) -> Lattice:
     """The lattice of a solid, kept for the next run of the same shape, size and cells.
 
     Raises Stopped when ``stopped()`` says so on the way.
     """
-    key = carrier_key(piece, meshes)
+    key = carrier_key(piece, meshes, quality)
     if key not in _lattices:
-        mesh, size = unit_mesh(piece.shape, meshes), piece.place.size
-        _lattices[key] = build_lattice(mesh.points * np.array(size), mesh.triangles, min(size) / piece.solid.cells,
-                                       stopped)
+        mesh = unit_mesh(piece.shape, meshes)
+        _lattices[key] = build_lattice(mesh.points * np.array(piece.place.size), mesh.triangles,
+                                       cell_edge(piece, meshes, quality), stopped)
         while len(_lattices) > _MOST_LATTICES:
             _lattices.popitem(last=False)
     _lattices.move_to_end(key)
@@ -79,11 +93,9 @@ def cells_in(scene: Scene, meshes: Meshes) -> int:
     count = 0
     for piece in by_id(scene, "solid"):
         try:
-            mesh = unit_mesh(piece.shape, meshes)
+            count += cells_of_edge(piece, meshes, cell_edge(piece, meshes, scene.run.quality))
         except ShapeError:
             continue                        # it has no mesh, which is said when the run is assembled
-        count += cells_about(mesh.points * np.array(piece.place.size), mesh.triangles,
-                             min(piece.place.size) / piece.solid.cells)
     return count
 
 
@@ -100,20 +112,19 @@ def assemble(scene: Scene, meshes: Meshes, stopped: Callable[[], bool] = lambda:
     solids, colliders = by_id(scene, "solid"), by_id(scene, "collider")
     if not solids:
         raise RunError("There is nothing to compute: no piece is a Solid.")
-    solid_specs, collider_specs = [], []
+    solid_specs, collider_specs, run = [], [], scene.run
     for piece in solids + colliders:
         try:
             mesh = unit_mesh(piece.shape, meshes)
             if piece.role == "solid":
                 solid_specs.append(SolidSpec(
-                    mesh.triangles, lattice_of(piece, meshes, stopped), piece.place.rotation(),
+                    mesh.triangles, lattice_of(piece, meshes, run.quality, stopped), piece.place.rotation(),
                     np.array(piece.place.position), material_of(piece.solid), touch_of(piece),
                     weight=piece.solid.weight))
             else:
                 collider_specs.append(ColliderSpec(piece_points(piece, meshes), mesh.triangles, touch_of(piece)))
         except ShapeError as error:
             raise RunError(f"{piece.name}: {error}") from None
-    run = scene.run
     ground = Touch(GROUND_GAP, run.ground_friction) if run.ground else None
     return Assembly(RunSpec(solid_specs, collider_specs, run.fps, run.gravity, ground, QUALITIES[run.quality]),
                     solids, colliders)

@@ -51,7 +51,7 @@ class SceneRun:
         self._pure = True
         self.points = self._stepper.world.skin.moving
         entries = [Entry(piece.id, piece.role, len(solid.lattice.bind_node), len(solid.lattice.nodes),
-                         carrier_key(piece, meshes))
+                         carrier_key(piece, meshes, scene.run.quality))
                    for piece, solid in zip(self._assembly.solids, self._assembly.spec.solids)]
         self.layout = Layout(tuple(entries), len(self._start.packed()))
 

@@ -396,15 +396,15 @@ def add_friction_force(ptr, node, coef, normal, grip, move, still, out, firm):
 
 
 @njit(cache=True, nogil=True)
-def friction_left(ptr, node, coef, normal, grip, before, after, still):
+def friction_left(ptr, node, coef, normal, grip, before, after, least):
     """By what part of all friction a secant stiffness at ``before`` is wrong at ``after``, moves (n, 3), m.
 
-    It takes friction to grow as what slides goes farther, where it stays as it is.
+    It takes friction to grow as what slides goes farther, where it stays as it is.  ``least``, m, is the least slide.
     """
     u, wrong, total = np.empty(3), 0.0, 1e-300
     for e in range(len(grip)):
-        s = max(slide(ptr, node, coef, normal, e, before, u), still)
-        t = max(slide(ptr, node, coef, normal, e, after, u), still)
+        s = max(slide(ptr, node, coef, normal, e, before, u), least)
+        t = max(slide(ptr, node, coef, normal, e, after, u), least)
         wrong += grip[e] * min(abs(t - s) / s, 1.0)
         total += grip[e]
     return wrong / total

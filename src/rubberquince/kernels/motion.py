@@ -49,23 +49,22 @@ def aim(going, pushed, forced, swing, pull, flies, met, h, alpha, mass, base, ta
 
 
 @njit(cache=True, nogil=True)
-def change_of_shape(x, pose, going, pushed, forced, base, met, settled, h, alpha, v, push, force):
+def change_of_shape(x, pose, going, pushed, forced, base, met, h, alpha, v, push, force):
     """How fast nodes move in the frame of their body, ``v`` (n, 3), m/s, and what pushes them, m/s².
 
     By ``alpha`` (Chung, Hulbert 1993): (1 - lag) push + lag pushed = (1 - back) force + back forced, and the speed
     grows by h((1 - grow) pushed + grow push).
-    Nodes that are ``settled`` (n,) bool have the speed of this step, and nothing of it is left for the next ones.
+    Nodes that are ``met`` (n,) bool have the speed of this step, and nothing of it is left for the next ones.
     """
     lag, back, grow, reach = alpha
     part = reach * (1.0 - back) / (1.0 - lag)
     for i in range(len(x)):
-        gain = 1.0 if met[i] else part
         for a in range(3):
-            if settled[i]:
+            if met[i]:
                 v[i, a] = (x[i, a] - pose[i, a]) / h
                 push[i, a] = force[i, a] = 0.0
             else:
-                e = (x[i, a] - base[i, a]) / (gain * h * h)
+                e = (x[i, a] - base[i, a]) / (part * h * h)
                 push[i, a] = ((1.0 - back) * e + back * forced[i, a] - lag * pushed[i, a]) / (1.0 - lag)
                 force[i, a] = e
                 v[i, a] = (going[i, a] - pose[i, a]) / h + h * ((1.0 - grow) * pushed[i, a] + grow * push[i, a])

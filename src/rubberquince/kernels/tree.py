@@ -9,7 +9,6 @@ import numpy as np
 from numba import njit
 
 LEAF = 4
-CRUMPLED = 12                   # pairs a triangle
 ONE_WAY = np.radians(60.0)      # normals within such a cone face one way, with a margin for what still moves
 
 
@@ -163,15 +162,15 @@ def _together(rest, a, b, near):
 
 
 @njit(cache=True, nogil=True)
-def overlapping_triangles(near, tri_a, order_a, child_a, span_a, box_a, axis_a, spread_a, rest_a, centre_a, tri_b,
+def overlapping_triangles(near, most, tri_a, order_a, child_a, span_a, box_a, axis_a, spread_a, rest_a, centre_a, tri_b,
                           order_b, child_b, span_b, box_b, axis_b, spread_b, rest_b, centre_b, point_low,
                           point_high):
     """Pairs (k, 2) of triangle numbers whose boxes overlap, found by walking both trees together.
 
     With ``near``, m, at or above zero the trees are one and the same, and only parts are looked at that face
     each other and that do not lie together within that distance at rest: ``rest_a`` (m, 6) are the nodes'
-    boxes, ``centre_a`` (t, 3) the triangles' centres.  A skin that meets itself everywhere is crumpled beyond what
-    contact could tell: none are found then, and it unfolds first.
+    boxes, ``centre_a`` (t, 3) the triangles' centres.  It is given up once there are more than ``most``: then there is
+    one more than that.
     """
     itself = near >= 0.0
     found = np.empty((1024, 2), np.int64)
@@ -214,8 +213,8 @@ def overlapping_triangles(near, tri_a, order_a, child_a, span_a, box_a, axis_a, 
                     continue
                 if _apart(point_low, point_high, tri_a[ta], tri_b[tb]):
                     continue
-                if itself and count == CRUMPLED * len(tri_a):
-                    return found[:0]
+                if count > most:
+                    return found[:count]
                 if count == len(found):
                     grown = np.empty((2 * count, 2), np.int64)
                     grown[:count] = found

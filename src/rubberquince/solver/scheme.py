@@ -67,18 +67,18 @@ class Scheme:
         total = np.add.reduceat(inner, w.first_node[:-1])
         return np.add.reduceat(inner[:, None] * aim.pushed, w.first_node[:-1]) / np.maximum(total, 1e-300)[:, None]
 
-    def speeds(self, state: State, x: np.ndarray, aim: Aim, settled: np.ndarray,
+    def speeds(self, state: State, x: np.ndarray, aim: Aim,
                left: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
         """Node speeds at ``x``, m/s, what pushes nodes, evened out, and what does now, m/s²; (n, 3) each.
 
-        ``settled`` (n,) bool take no part in the scheme's evening out; ``left`` (bodies,) is left of changes of shape.
+        ``left`` (bodies,) is what is left of changes of shape.
         The scheme spreads what a force does over some steps, and steps along a tangent lose spin: each body as a whole
         gets at the end what forces left it.
         """
         w, loose, h = self._world, self._loose, aim.h
         v, push, force = np.empty_like(x), np.empty_like(x), np.empty_like(x)
-        change_of_shape(x, aim.pose, aim.going, aim.pushed, aim.forced, aim.base, aim.met, settled, h, self._alpha, v,
-                        push, force)
+        change_of_shape(x, aim.pose, aim.going, aim.pushed, aim.forced, aim.base, aim.met, h, self._alpha, v, push,
+                        force)
         tn.add_rigid(w.mass, x, state.v, w.first_node, loose, aim.spin, v)
         before, after = self.due(state.v, state.push, state.force, h), self.due(v, push, force, h)
         tn.keep_momentum(w.mass, state.x, before, x, after, aim.target, aim.inertia, self.pull(), w.first_node, loose,
@@ -92,11 +92,11 @@ class Scheme:
         back = self._alpha[1]
         return v + h * ((0.5 - back) * push + back * force)
 
-    def keep_spin(self, state: State, x: np.ndarray, v: np.ndarray, due: np.ndarray, h: float,
-                  adrift: list[np.ndarray]) -> None:
-        """Give bodies that touch only each other the angular momentum that they had, about their common centre.
+    def keep_motion(self, state: State, x: np.ndarray, v: np.ndarray, due: np.ndarray, h: float,
+                    adrift: list[np.ndarray]) -> None:
+        """Give bodies that touch only each other the momenta that they had, the angular about their common centre.
 
-        Nothing but their weight can change it; what inexact solving and the motion limit left of it is not true.
+        Nothing but their weight can change them; what inexact solving and the motion limit left of them is not true.
         ``due`` (n, 3) are the speeds that ``v``, changed in place, comes to.
         """
         w = self._world
@@ -113,5 +113,7 @@ class Scheme:
             spread = after * mass[:, None]
             omega = np.empty(3)
             tn.solve_spin(np.eye(3) * (spread * after).sum() - spread.T @ after, lack, omega)
+            drift = share @ (speed - now)
             for part in parts:
+                v[part] += drift
                 tn.turn_nodes(x, part.start, part.stop, centre, omega, v)

@@ -4,6 +4,8 @@ import numpy as np
 
 from rubberquince.kernels.tree import build_tree, overlapping_triangles, refit, refit_cones
 
+EVERY = np.iinfo(np.int64).max
+
 
 class SkinTree:
     """Built once over ``triangles`` (t, 3) of skin points (n, 3) m, then fitted to where the points may be."""
@@ -27,9 +29,14 @@ class SkinTree:
 
     def near(self, other: "SkinTree", low: np.ndarray, high: np.ndarray) -> np.ndarray:
         """Pairs (k, 2) of triangles, of this skin and of another, whose boxes overlap."""
-        return overlapping_triangles(-1.0, *self._walked(), *other._walked(), low, high)
+        return overlapping_triangles(-1.0, EVERY, *self._walked(), *other._walked(), low, high)
 
-    def near_itself(self, apart: float, x: np.ndarray, low: np.ndarray, high: np.ndarray) -> np.ndarray:
-        """The same within this skin, at points ``x`` (n, 3), for parts that are ``apart``, m, or more at rest."""
+    def near_itself(self, apart: float, most: int, x: np.ndarray, low: np.ndarray,
+                    high: np.ndarray) -> np.ndarray | None:
+        """The same within this skin, at points ``x`` (n, 3), for parts that are ``apart``, m, or more at rest.
+
+        None where there are more than ``most`` pairs.
+        """
         refit_cones(self.triangles, self._order, self._child, self._span, x, self._axis, self._spread)
-        return overlapping_triangles(apart, *self._walked(), *self._walked(), low, high)
+        pairs = overlapping_triangles(apart, most, *self._walked(), *self._walked(), low, high)
+        return pairs if len(pairs) <= most else None

@@ -23,14 +23,15 @@ STILL_SPEED = 1e-4          # m/s: slower sliding counts as sticking
 CONTACT_INERTIA = 5.0       # contact stiffness in units of mass / step²
 CONTACT_LOAD = 4.0          # and in units of the body's own weight pressure over the gap
 USUAL_FPS = 24.0            # fewer frames a second have more substeps each: a step never gets longer
-SLOW_STEPS = 2.0            # of gravity: what nears or leaves another by less than these gain is at rest on it
+SLOW_STEPS = 1.0            # of gravity: what nears or leaves another by less than these gain is at rest on it
 USUAL_GRAVITY = 9.81        # m/s²
 MOST_HALVINGS = 12
 ROUNDING = 1e-7             # of the energy a step of gravity brings: a rise below is not one
 BOUNCE_TOLERANCE = 1e-3     # of the linear solver, where bodies are thrown back: what is left is lost momentum
 LEAP = 2.0                  # cells a Newton step may go, if the free motion goes less far: farther is never right
 LEAST_TURN = 1e-6           # rad: less is rounding
-SLID = 0.02                 # of friction: what may be wrong with it
+MOST_GAIN = 0.2            # of the kinetic energy, in a substep: more is the scheme's
+SLIDES, SLID = 5e-3, 0.02     # m/s, from where friction has to be right, and what part of it may be wrong
 SETTLED = 1e-5              # of a cell: a Newton step smaller than this is the last of its substep
 
 
@@ -65,10 +66,11 @@ class _Step:
 @dataclass(frozen=True, eq=False)
 class _Move:
     """Where a Newton step led; whether it was limited, or cut so that its end is not that of the equations; and whether
-    another one would change nothing that counts.
+    another one would change nothing that counts.  gained : J.
     """
 
     there: "_Place"
+    gained: float
     limited: bool
     cut: bool
     done: bool
@@ -183,7 +185,7 @@ class Stepper:
         state, quality = self.state, self.quality
         step = self._plan(h)
         self.system.prepare(state.x, step.stretch, step.aim.inertia)
-        place, limited, cut = self._predict(step), False, False
+        place, limited, cut, most = self._predict(step), False, False, 0.0
         for iteration in range(quality.iterations):
             if self._stop():
                 raise Stopped
@@ -192,18 +194,35 @@ class Stepper:
             before = place.x
             move = self._newton(place, step)
             place, limited, cut = move.there, move.limited, move.cut
-            if move.done or np.abs(place.x - before).max() < SETTLED * self._finest:
+            most = max(most, move.gained)
+            little = move.gained <= quality.tolerance * most and not limited
+            if move.done or little or np.abs(place.x - before).max() < SETTLED * self._finest:
                 break
         x = self._balanced(place.x, step.aim) if limited else place.x
         may_drift = self._loose & ~step.leans
         adrift = self.contacts.adrift(state.x, x) if may_drift.any() else []
         x = self._turned_as_free(x, step.aim, adrift)
-        settled = np.ones_like(step.aim.met) if cut else step.aim.met
-        v, push, force = self._scheme.speeds(state, x, step.aim, settled, step.left)
+        v, push, force = self._scheme.speeds(state, x, step.aim, step.left)
+        if cut or (step.touches.any() and self._gains(x, v, step)):
+            stopped = step.touches[self.world.node_body, None] | cut
+            v = np.where(stopped, (x - state.x) / h, v)
+            push, force = np.where(stopped, 0.0, push), np.where(stopped, 0.0, force)
         for bounce in self._bounces:
             bounce.part(v)
-        self._scheme.keep_spin(state, x, v, self._scheme.due(v, push, force, h), h, adrift)
+        self._scheme.keep_motion(state, x, v, self._scheme.due(v, push, force, h), h, adrift)
         self.state = replace(state, x=x, v=v, push=push, force=force)
+
+    def _gains(self, x: np.ndarray, v: np.ndarray, step: _Step) -> bool:
+        """Is there more energy at ``x`` and speeds ``v`` than at the start of the substep?
+
+        The scheme throws back what a contact stops within one step, and faster than it came.
+        """
+        state, w = self.state, self.world
+        kinetic = [0.5 * w.mass @ (speed ** 2).sum(axis=1) for speed in (state.v, v)]
+        before, after = (self._place(at, step).bulk - inertia_energy(step.aim.inertia, at, step.aim.target)
+                         + self.contacts.energy(at, step.contact) + w.mass * self._scheme.pull() @ at[:, 1]
+                         for at in (state.x, x))
+        return after + kinetic[1] - before - kinetic[0] > MOST_GAIN * max(kinetic) + step.rounding
 
     def _turned_as_free(self, x: np.ndarray, aim: Aim, adrift: list[np.ndarray]) -> np.ndarray:
         """``x`` with bodies that are near nothing turned as far as their spin takes them: solving leaves some of it."""
@@ -312,8 +331,8 @@ class Stepper:
         self.effort = Effort(self.effort.newton + 1, self.effort.linear + iterations, self.effort.cuts + cut)
         as_told = abs(gained - expected) <= self.quality.tolerance * expected + step.rounding
         limited = bool(limited) or halved or leap > 1.0
-        slid = ct.friction_left(*friction, x - self.state.x, there.x - self.state.x, step.still)
-        return _Move(there, limited, cut, as_told and not limited and slid < SLID)
+        slid = ct.friction_left(*friction, x - self.state.x, there.x - self.state.x, SLIDES * step.aim.h)
+        return _Move(there, gained, limited, cut, as_told and not limited and slid < SLID)
 
     def _search(self, at: _Place, move: np.ndarray, step: _Step,
                 friction: tuple[np.ndarray, ...]) -> tuple[_Place, float, bool]:

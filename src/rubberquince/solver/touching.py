@@ -22,6 +22,7 @@ AHEAD = 1.0         # of a motion: how far its points may stray from the middle 
 SLACK = 0.15        # of the gap: how far a resting point may stray before what can touch is picked anew
 APART_SLACK = 1.0   # of the gap: the same before different pieces are compared anew
 OWN_SLACK = 0.2     # of a cell: the same before a solid is compared with itself anew
+CRUMPLED = 12       # pairs a triangle of a skin with itself: more than contact could tell apart
 SWIFT = 0.25        # share of these two for what moves farther in a substep than a list lasts
 
 Relations = tuple[np.ndarray, np.ndarray, np.ndarray]       # ids (k, 4), kind (k,), gap (k,)
@@ -174,14 +175,26 @@ class Touching:
         return _joined(found), balls
 
     def _list_own(self, *ends: np.ndarray) -> tuple[Relations, _Balls]:
-        """What is close within solids, whatever they do as a whole."""
+        """What is close within solids, whatever they do as a whole.
+
+        On a long way a skin may seem to meet itself everywhere; then the list is of where it sets out, and the way has
+        to be shorter.  What does so there, too, is crumpled beyond what contact could tell: it unfolds first.
+        """
+        for places in (ends, ends[:1]):
+            balls = self._shapes_of(places)
+            centre = self._spread_out(balls)
+            found = [self._within(a, ends[0], centre) for a in range(self._solids)]
+            if all(relations is not None for relations in found):
+                break
+        return _joined([relations or NONE for relations in found]), balls
+
+    def _shapes_of(self, ends: tuple[np.ndarray, ...]) -> _Balls:
+        """Where points may be, each body laid back to where it is at the first of ``ends``."""
         shapes = [ends[0][: self._world.skin.moving]]
         for end in ends[1:]:
             shapes.append(np.empty_like(shapes[0]))
             laid_back(end, self._start, shapes[0], shapes[-1])
-        balls = _Balls.around(shapes, OWN_SLACK * self._cell * (SWIFT if ends[1:] else 1.0))
-        centre = self._spread_out(balls)
-        return _joined([self._within(a, ends[0], centre) for a in range(self._solids)]), balls
+        return _Balls.around(shapes, OWN_SLACK * self._cell * (SWIFT if ends[1:] else 1.0))
 
     def _spread_out(self, balls: _Balls) -> np.ndarray:
         """Fit the trees of the solids to balls around their points; returns the centres, (n, 3), of all points."""
@@ -195,10 +208,13 @@ class Touching:
         centre[:moving] = balls.centre
         return centre
 
-    def _within(self, a: int, x: np.ndarray, centre: np.ndarray) -> Relations:
-        """Relations of a solid with itself."""
+    def _within(self, a: int, x: np.ndarray, centre: np.ndarray) -> Relations | None:
+        """Relations of a solid with itself; None where it is crumpled."""
         cell = self._world.spec.solids[a].lattice.cell
-        pairs = self._trees[a].near_itself(cell, x, self._low, self._high)
+        tree = self._trees[a]
+        pairs = tree.near_itself(cell, CRUMPLED * len(tree.triangles), x, self._low, self._high)
+        if pairs is None:
+            return None
         ids, kind, gap = self._relations(pairs, a, a, centre)
         counts = apart_at_rest(ids, kind, x, self._world.skin.points, CREASE * cell, gap)
         return ids[counts], kind[counts], gap[counts]

@@ -38,7 +38,7 @@ class ShownCells(QObject):
             if piece.role != "solid":
                 continue
             try:
-                key = carrier_key(piece, meshes)
+                key = carrier_key(piece, meshes, scene.run.quality)
             except ShapeError:
                 continue
             cells = self._kept.get(key)
@@ -48,7 +48,7 @@ class ShownCells(QObject):
                     found[piece.id] = shown
             elif key not in self._kept and key not in self._asked:
                 self._asked.add(key)
-                self._helper.ask(f"cells {key}", Errand("view.cells:cells_of", (piece, meshes)))
+                self._helper.ask(f"cells {key}", Errand("view.cells:cells_of", (piece, meshes, scene.run.quality)))
         return found
 
     def _on_done(self, kind: str, cells: Cells | None) -> None:

@@ -22,10 +22,10 @@ class Cells:
     outside: np.ndarray
 
 
-def cells_of(piece: Piece, meshes: Meshes) -> Cells:
+def cells_of(piece: Piece, meshes: Meshes, quality: str) -> Cells:
     """Fill a solid with its cells, which may take long.  Raises ShapeError when it cannot be."""
-    lattice = lattice_of(piece, meshes)
-    return Cells(carrier_key(piece, meshes), lattice.nodes, outside(lattice))
+    lattice = lattice_of(piece, meshes, quality)
+    return Cells(carrier_key(piece, meshes, quality), lattice.nodes, outside(lattice))
 
 
 def outside(lattice: Lattice) -> np.ndarray:

@@ -3,11 +3,10 @@
 from PySide6.QtGui import QColor
 from PySide6.QtWidgets import QColorDialog, QComboBox, QPushButton
 
-from rubberquince.document.bodies import local_points, unit_mesh
+from rubberquince.bake.assemble import cell_edge, cells_of_edge
 from rubberquince.document.feels import FEELS, OWN, usual, with_feel
 from rubberquince.document.scene import FeelChoice, Piece
 from rubberquince.errors import QuinceError
-from rubberquince.shapes.lattice import cells_about
 from rubberquince.ui.bench import Bench
 from rubberquince.ui.fields import NumberEdit, WholeEdit
 from rubberquince.ui.parts import calm, column, framed, label, row
@@ -101,13 +100,16 @@ class FeelSection(Section):
             self._cells_count.setText(self._cell_text(piece))
 
     def _cell_text(self, piece: Piece) -> str:
+        meshes, unit = self.bench.document.meshes, self.bench.scene.length_unit
         edge = min(piece.place.size) / piece.solid.cells
-        text = f"with edges of {show(edge, self.bench.scene.length_unit)}"
+        text = f"with edges of {show(edge, unit)}"
         try:
-            triangles = unit_mesh(piece.shape, self.bench.document.meshes).triangles
-            count = cells_about(local_points(piece, self.bench.document.meshes), triangles, edge)
+            count = cells_of_edge(piece, meshes, edge)
+            at_draft = cell_edge(piece, meshes, "draft")
         except QuinceError:
             return text
+        if at_draft > edge:
+            text += f", of {show(at_draft, unit)} at draft"
         return f"about {float(f'{count:.2g}'):,.0f} cells {text}".replace(",", " ")
 
     def _set_feel(self, _index: int = 0, share: float | None = None) -> None:
