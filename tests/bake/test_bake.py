@@ -198,7 +198,7 @@ def test_the_demo_falls_leans_trembles_and_comes_to_rest(tmp_path, quality, squa
     assert len(swings) >= 5 and np.abs(top - top[-1]).max() > 2e-3         # and leans from side to side
     assert 0.95 < volume[-1] < 1.0 and 0.05 < contact[-1] < 0.7
     assert (centre <= speed + 1e-9).all() and speed[2:6].max() > 0.5
-    assert 0.0 < speed[-1] < 0.02        # neither frozen nor restless
+    assert 0.0 < speed[-1] < 0.1 * speed.max()              # neither frozen nor restless: it trembles for some seconds
     assert all(np.isfinite(f.skin).all() for f in frames)
 
 

@@ -26,7 +26,7 @@ from rubberquince.solver.specs import (
 )
 
 GROUND_GAP = 1e-4           # m; the piece's own gap is what counts on the ground
-DRAFT_CELLS = 4000          # of more than these, draft takes cells twice as wide
+DRAFT_CELLS, DRAFT_ACROSS = 10_000, 8   # of more than these, and across, draft takes cells twice as wide
 _lattices: OrderedDict[str, Lattice] = OrderedDict()
 _MOST_LATTICES = 16
 
@@ -57,8 +57,9 @@ def touch_of(piece: Piece) -> Touch:
 def cell_edge(piece: Piece, meshes: Meshes, quality: str) -> float:
     """Edge of a solid's cells, m, at that quality: draft takes fewer where there are many."""
     edge = min(piece.place.size) / piece.solid.cells
-    many = quality == "draft" and cells_of_edge(piece, meshes, edge) > DRAFT_CELLS
-    return 2.0 * edge if many else edge
+    if quality != "draft" or piece.solid.cells < DRAFT_ACROSS or cells_of_edge(piece, meshes, edge) < DRAFT_CELLS:
+        return edge
+    return 2.0 * edge
 
 
 def cells_of_edge(piece: Piece, meshes: Meshes, edge: float) -> int:

@@ -19,7 +19,8 @@ from rubberquince.ui.strip.lanes import GOOD, KNOWN, Lane, Lanes
 from rubberquince.ui.strip.player import Player
 
 CALM = 90                   # ms between two looks at a run that goes on
-QUALITIES = {"draft": "quick, for finding values", "good": "keeps the wobble", "sure": "careful, for the last bake"}
+QUALITIES = {"draft": "quick, for finding values; wider cells where there are many",
+             "good": "finer in time, for most bakes", "sure": "careful, for the last bake"}
 
 
 class Strip(QFrame):
