@@ -43,7 +43,7 @@ def test_cells_are_counted_while_choosing(window):
     before = section._cells_count.text()
     type_into(section.cells, "12")
     assert section._cells_count.text() != before
-    assert section._cells_count.text() == "about 41 000 cells with edges of 0.75 cm"
+    assert section._cells_count.text() == "about 41 000 cells with edges of 0.75 cm (1.5 cm at draft)"
 
 
 def test_the_next_seed_is_another_form_and_the_same_every_time(window):

@@ -120,7 +120,7 @@ def test_stretch_of_a_pulled_and_of_a_pressed_sheet(factor, value):
 def test_the_outside_of_the_cells_is_closed_and_encloses_the_skin():
     scene = small_scene()
     piece = scene.piece("ball")
-    cells = cells_of(piece, {})
+    cells = cells_of(piece, {}, "good")
     corners = surface(cells, piece, None)
     skin = piece_points(scene.piece("ball"), {})
     assert corners.shape[1:] == (3, 3) and (corners.min(axis=(0, 1)) <= skin.min(axis=0)).all()
@@ -130,7 +130,7 @@ def test_the_outside_of_the_cells_is_closed_and_encloses_the_skin():
     assert (np.unique(edges, axis=0, return_counts=True)[1] % 2 == 0).all()
     lifted = cells.nodes + np.array([0.0, 5.0, 0.0])
     assert surface(cells, piece, (cells.carrier, lifted))[..., 1].min() > 4.0
-    finer = cells_of(changed(piece, "solid.cells", 6), {})                  # frames of other cells say nothing of these
+    finer = cells_of(changed(piece, "solid.cells", 6), {}, "good")  # frames of other cells say nothing of these
     assert surface(finer, piece, (cells.carrier, lifted)) is None
 
 
@@ -261,7 +261,7 @@ def test_chosen_cells_and_stretch_are_seen(renderer):
         stage = Stage(display=display)
         stage.show(scene, {})
         ball_piece = scene.piece("ball")
-        stage.cells = {"ball": surface(cells_of(ball_piece, {}), ball_piece, None)} if display == "cells" else {}
+        stage.cells = {"ball": surface(cells_of(ball_piece, {}, "good"), ball_piece, None)} if display == "cells" else {}
         stage.show_frame({"ball": piece_points(scene.piece("ball"), {}) * [1.3, 1.0, 1.0]})
         pictures[display] = shot(renderer, stage)
     stage.chosen = "ball"

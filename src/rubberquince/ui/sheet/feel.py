@@ -109,7 +109,7 @@ class FeelSection(Section):
         except QuinceError:
             return text
         if at_draft > edge:
-            text += f", of {show(at_draft, unit)} at draft"
+            text += f" ({show(at_draft, unit)} at draft)"
         return f"about {float(f'{count:.2g}'):,.0f} cells {text}".replace(",", " ")
 
     def _set_feel(self, _index: int = 0, share: float | None = None) -> None:
