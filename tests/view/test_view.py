@@ -261,7 +261,8 @@ def test_chosen_cells_and_stretch_are_seen(renderer):
         stage = Stage(display=display)
         stage.show(scene, {})
         ball_piece = scene.piece("ball")
-        stage.cells = {"ball": surface(cells_of(ball_piece, {}, "good"), ball_piece, None)} if display == "cells" else {}
+        carried = cells_of(ball_piece, {}, "good")
+        stage.cells = {"ball": surface(carried, ball_piece, None)} if display == "cells" else {}
         stage.show_frame({"ball": piece_points(scene.piece("ball"), {}) * [1.3, 1.0, 1.0]})
         pictures[display] = shot(renderer, stage)
     stage.chosen = "ball"
