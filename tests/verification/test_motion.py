@@ -100,9 +100,9 @@ def test_so_does_what_is_free(quality, within, halves):
     np.testing.assert_allclose(np.log(2) / decay, halves, rtol=within)
 
 
-@pytest.mark.parametrize("halves", [0.35, 1.0])
-@pytest.mark.parametrize("quality", ["draft", "good"])
-@pytest.mark.parametrize("size, stiffness", [((0.2, 0.06, 0.2), 8e3), ((0.06, 0.14, 0.06), 3e4)])
+@pytest.mark.parametrize("quality, halves, size, stiffness", [
+    ("draft", 0.35, (0.2, 0.06, 0.2), 8e3), ("draft", 1.0, (0.06, 0.14, 0.06), 3e4),
+    ("good", 0.35, (0.06, 0.14, 0.06), 3e4)])
 def test_so_does_what_stands_on_the_ground(quality, halves, size, stiffness):
     counts = (6, 3, 6) if size[1] < 0.1 else (4, 8, 4)
     block = make_solid(primitives.block(counts), size, 4, (0, size[1] / 2 + 9e-4, 0),
