@@ -53,118 +53,6 @@ def carry(x, bind_node, bind_weight, out):
 
 
 @njit(cache=True, nogil=True)
-def _append(ids, kind, gap, count, k, g, a, b, c, d):
-    ids[count, 0], ids[count, 1], ids[count, 2], ids[count, 3] = a, b, c, d
-    kind[count] = k
-    gap[count] = g
-
-
-@njit(cache=True, nogil=True)
-def relations(tri_pairs, triangles, owned_point, owned_edge, edges, low, high, x, allowance, piece, gaps):
-    """Relations (ids, kind, gap) that can come within their gap, of overlapping triangle pairs (k, 2).
-
-    Each point and edge is owned by one triangle, so none is listed twice.  ``allowance`` (n,) is how far
-    each point may move from ``x`` before the list must be made anew.
-    """
-    size = 4096
-    ids, kind, gap = np.empty((size, 4), np.int64), np.empty(size, np.int8), np.empty(size)
-    count = 0
-    w, v = np.empty(4), np.empty(3)
-    four = np.empty((1, 4), np.int64)
-    for e in range(len(tri_pairs)):
-        if count + 15 > size:
-            size *= 2
-            ids, kind, gap = _grown(ids, kind, gap, count, size)
-        ta, tb = tri_pairs[e, 0], tri_pairs[e, 1]
-        a, b = triangles[ta], triangles[tb]
-        r = max(gaps[piece[a[0]]], gaps[piece[b[0]]])
-        for side in range(2):
-            near, far, t = (a, b, ta) if side == 0 else (b, a, tb)
-            for c in range(3):
-                if not owned_point[t, c]:
-                    continue
-                four[0, 0], four[0, 1], four[0, 2], four[0, 3] = near[c], far[0], far[1], far[2]
-                reach = allowance[far[0]]
-                apart = False
-                for i in range(3):
-                    if (low[near[c], i] > max(high[far[0], i], high[far[1], i], high[far[2], i])
-                            or high[near[c], i] < min(low[far[0], i], low[far[1], i], low[far[2], i])):
-                        apart = True
-                if apart:
-                    continue
-                reach = max(reach, allowance[far[1]], allowance[far[2]]) + allowance[near[c]]
-                d, _ = closest(VERTEX_TRIANGLE, x, four, 0, w, v)
-                if d <= r + reach:
-                    _append(ids, kind, gap, count, VERTEX_TRIANGLE, r, near[c], far[0], far[1], far[2])
-                    count += 1
-        for ca in range(3):
-            ea = owned_edge[ta, ca]
-            if ea < 0:
-                continue
-            p, q = edges[ea]
-            for cb in range(3):
-                eb = owned_edge[tb, cb]
-                if eb < 0:
-                    continue
-                s, t = edges[eb]
-                apart = False
-                for i in range(3):
-                    if (min(low[p, i], low[q, i]) > max(high[s, i], high[t, i])
-                            or max(high[p, i], high[q, i]) < min(low[s, i], low[t, i])):
-                        apart = True
-                if apart:
-                    continue
-                four[0, 0], four[0, 1], four[0, 2], four[0, 3] = p, q, s, t
-                d, _ = closest(EDGE_EDGE, x, four, 0, w, v)
-                if d <= r + max(allowance[p], allowance[q]) + max(allowance[s], allowance[t]):
-                    _append(ids, kind, gap, count, EDGE_EDGE, r, p, q, s, t)
-                    count += 1
-    return ids[:count].copy(), kind[:count].copy(), gap[:count].copy()
-
-
-@njit(cache=True, nogil=True)
-def _grown(ids, kind, gap, count, size):
-    more_ids, more_kind, more_gap = np.empty((size, 4), np.int64), np.empty(size, np.int8), np.empty(size)
-    more_ids[:count], more_kind[:count], more_gap[:count] = ids[:count], kind[:count], gap[:count]
-    return more_ids, more_kind, more_gap
-
-
-@njit(cache=True, nogil=True)
-def within_reach(ids, kind, gap, centre, allowance):
-    """Which relations (k,) bool can come within their gap; points may be ``allowance`` (n,) from ``centre`` (n, 3)."""
-    near = np.empty(len(ids), np.bool_)
-    w, v = np.empty(4), np.empty(3)
-    for e in range(len(ids)):
-        reach = gap[e] + allowance[ids[e, 0]]
-        if kind[e] == EDGE_EDGE:
-            reach = gap[e] + max(allowance[ids[e, 0]], allowance[ids[e, 1]]) + max(
-                allowance[ids[e, 2]], allowance[ids[e, 3]])
-        elif kind[e] != GROUND:
-            reach += max(allowance[ids[e, 1]], allowance[ids[e, 2]], allowance[ids[e, 3]])
-        near[e] = closest(kind[e], centre, ids, e, w, v)[0] <= reach
-    return near
-
-
-@njit(cache=True, nogil=True)
-def apart_at_rest(ids, kind, x, rest, least, gap):
-    """Which relations of a skin with itself count: those of parts that are apart at ``rest``, by ``least``, m.
-
-    ``gap`` (relations,) is lowered in place to half the distance at rest, so that a skin never pushes at itself
-    where it was made to be close.  What lies in one place at ``x`` already, as in a flat start, does not count:
-    it must come apart first.
-    """
-    counts = np.empty(len(ids), np.bool_)
-    w, v = np.empty(4), np.empty(3)
-    for e in range(len(ids)):
-        d, _ = closest(kind[e], rest, ids, e, w, v)
-        counts[e] = d > least
-        gap[e] = min(gap[e], 0.5 * d)
-        if counts[e]:
-            counts[e] = closest(kind[e], x, ids, e, w, v)[0] > FLOOR * gap[e]
-    return counts
-
-
-@njit(cache=True, nogil=True)
 def stiffness_of(kind, ids, e, w, moving, point_stiffness):
     """Contact stiffness of a relation, N/m: that of its moving side, or the harmonic mean of both."""
     if kind == GROUND:
@@ -184,21 +72,18 @@ def stiffness_of(kind, ids, e, w, moving, point_stiffness):
 
 
 @njit(cache=True, nogil=True)
-def choose(ids, kind, gap, x, moving, distance, pushes):
-    """Which relations push (``pushes``, bool), and the ``distance`` of all, m.
+def choose(ids, kind, gap, distance, inside, points, moving):
+    """Which relations (k,) bool push, by their ``distance``, m, and whether closest points are ``inside`` both parts.
 
-    Where faces already touch, borders add nothing.
+    Where faces already touch, borders add nothing.  ``points`` is how many there are, the ``moving`` ones first.
 
     A vertex in touch with the inside of a triangle needs no push from that triangle's neighbours' borders,
     an edge between two such vertices none from crossing edges, a triangle of three such none from points
     of a still thing.  Dropping these keeps flat on flat from counting its support many times over.  They
     still bound the motion, so nothing can pass.
     """
-    nearest = np.full(len(x), np.inf)
-    w, v = np.empty(4), np.empty(3)
-    inside = np.empty(len(ids), np.bool_)
+    nearest, pushes = np.full(points, np.inf), np.empty(len(ids), np.bool_)
     for e in range(len(ids)):
-        distance[e], inside[e] = closest(kind[e], x, ids, e, w, v)
         if kind[e] != EDGE_EDGE and inside[e] and distance[e] < gap[e]:
             nearest[ids[e, 0]] = min(nearest[ids[e, 0]], distance[e])
     for e in range(len(ids)):
@@ -212,6 +97,7 @@ def choose(ids, kind, gap, x, moving, distance, pushes):
             pushes[e] = not (nearest[q] < gap[e] and nearest[r] < gap[e] and nearest[s] < gap[e])
         else:
             pushes[e] = inside[e] or distance[e] < nearest[p]
+    return pushes
 
 
 @njit(cache=True, nogil=True)

@@ -139,6 +139,38 @@ def motion_bound(kind, move, ids, e):
 
 
 @njit(cache=True, nogil=True)
+def closing(kind, a, b, c, d, move, apart, distance):
+    """How much nearer, m, the sides of a relation of points a, b, c, d can come under ``move`` (n, 3) at most.
+
+    A plane across ``apart`` (3,), the vector between their closest points, parts both sides, which are convex: only what
+    moves along it counts.
+    """
+    if kind == GROUND:
+        return -move[a, 1]
+    if abs(distance) < 1e-12:
+        return np.inf
+    n0, n1, n2 = apart[0] / distance, apart[1] / distance, apart[2] / distance
+    ma = n0 * move[a, 0] + n1 * move[a, 1] + n2 * move[a, 2]
+    mb = n0 * move[b, 0] + n1 * move[b, 1] + n2 * move[b, 2]
+    mc = n0 * move[c, 0] + n1 * move[c, 1] + n2 * move[c, 2]
+    md = n0 * move[d, 0] + n1 * move[d, 1] + n2 * move[d, 2]
+    if kind == EDGE_EDGE:
+        return max(mc, md) - min(ma, mb)
+    return max(mb, mc, md) - ma
+
+
+@njit(cache=True, nogil=True)
+def come_within(ids, kind, reach, distance, apart, move):
+    """Which relations (k,) bool may come within ``reach`` (k,), m, under ``move`` (n, 3) of their points."""
+    out, toward = np.empty(len(ids), np.bool_), np.empty(3)
+    for e in range(len(ids)):
+        toward[0], toward[1], toward[2] = apart[e, 0], apart[e, 1], apart[e, 2]
+        near = closing(kind[e], ids[e, 0], ids[e, 1], ids[e, 2], ids[e, 3], move, toward, distance[e])
+        out[e] = distance[e] - max(near, 0.0) <= reach[e]
+    return out
+
+
+@njit(cache=True, nogil=True)
 def first_hit(kind, x, move, ids, e, keep, local, order, w, v):
     """Time in 0 .. 1 at which a relation comes within ``keep``, m, under ``move``; 2 if it never does.
 
@@ -173,3 +205,13 @@ def first_hit(kind, x, move, ids, e, keep, local, order, w, v):
         if distance - keep <= slack:
             return time
     return time
+
+
+@njit(cache=True, nogil=True)
+def closest_of(ids, kind, x):
+    """Distances (k,), m, of all relations, whether closest points are inside both parts, and the vectors (k, 3) between."""
+    distance, inside, apart = np.empty(len(ids)), np.empty(len(ids), np.bool_), np.empty((len(ids), 3))
+    w = np.empty(4)
+    for e in range(len(ids)):
+        distance[e], inside[e] = closest(kind[e], x, ids, e, w, apart[e])
+    return distance, inside, apart

@@ -9,7 +9,7 @@ import numpy as np
 from numba import njit
 
 from rubberquince.kernels.contact import carry, merged_nodes, unit_normal
-from rubberquince.kernels.distance import LEAVING, closest, first_hit, motion_bound
+from rubberquince.kernels.distance import LEAVING, closest, closing, first_hit, motion_bound
 
 PREDICTOR, NEWTON, SAFE = 0, 1, 2           # stages
 FREE, DEFLECTED, HELD_BACK = 0, 1, 2        # how a motion had to be limited
@@ -35,7 +35,7 @@ def kept_distance(stage, d, r):
 
 
 @njit(cache=True, nogil=True)
-def _violations(stage, ids, kind, gap, distance, among, x, move, moving, bind_node, listed, worst, weights, normals):
+def _violations(stage, ids, kind, gap, distance, apart, among, x, move, moving, bind_node, listed, worst, weights, normals):
     """List relations ``among`` these that ``move`` would bring too near, with weights and normals at the hit.
 
     Of all those that hang on one node only the worst is listed: its neighbours mostly ask for the same,
@@ -44,24 +44,24 @@ def _violations(stage, ids, kind, gap, distance, among, x, move, moving, bind_no
     """
     worst[:] = -1
     lack = np.empty(len(ids))
-    local, w, v = np.empty((4, 3)), np.empty(4), np.empty(3)
+    local, w, v, along = np.empty((4, 3)), np.empty(4), np.empty(3), np.empty(3)
     order = np.arange(4).reshape(1, 4)
     for e in range(len(ids)):
         if not among[e] or kind[e] == LEAVING:
             continue
         d = distance[e]
         keep = kept_distance(stage, d, gap[e])
-        bound = motion_bound(kind[e], move, ids, e)
-        if d - bound >= keep:
+        along[0], along[1], along[2] = apart[e, 0], apart[e, 1], apart[e, 2]
+        if d - closing(kind[e], ids[e, 0], ids[e, 1], ids[e, 2], ids[e, 3], move, along, d) >= keep:
             continue
-        if stage != SAFE and bound < SMALL * d:         # too small a motion to turn the normal
+        if stage != SAFE and motion_bound(kind[e], move, ids, e) < SMALL * d:         # too small a motion to turn the normal
             closest(kind[e], x, ids, e, w, v)
-            along = 0.0
+            nearer = 0.0
             for k in range(4):
                 if ids[e, k] >= 0:
                     for i in range(3):
-                        along += w[k] * v[i] * move[ids[e, k], i]
-            if d + along / d >= keep:
+                        nearer -= w[k] * v[i] * move[ids[e, k], i]
+            if d - nearer / d >= keep:
                 continue
         elif first_hit(kind[e], x, move, ids, e, keep, local, order, w, v) > 1.0:
             continue
@@ -141,24 +141,24 @@ def _project(stage, ids, gap, distance, x, listed, weights, normals, moving, bin
 
 
 @njit(cache=True, nogil=True)
-def is_safe(ids, kind, gap, distance, x, moving, bind_node, nodes, skin_move):
+def is_safe(ids, kind, gap, distance, apart, x, moving, bind_node, nodes, skin_move):
     """True when the skin's motion ``skin_move`` (n, 3), m, from ``x`` brings no relation too near.
 
     ``nodes`` is how many nodes carry the skin.
     """
     m = len(ids)
     listed, worst = np.zeros(m, np.bool_), np.empty(nodes, np.int64)
-    return _violations(SAFE, ids, kind, gap, distance, np.ones(m, np.bool_), x, skin_move, moving, bind_node, listed,
+    return _violations(SAFE, ids, kind, gap, distance, apart, np.ones(m, np.bool_), x, skin_move, moving, bind_node, listed,
                        worst, np.empty((m, 4)), np.empty((m, 3))) == 0
 
 
 @njit(cache=True, nogil=True)
-def limit_motion(stage, ids, kind, gap, distance, pushes, x, moving, bind_node, bind_weight, body, compliance, move,
+def limit_motion(stage, ids, kind, gap, distance, apart, pushes, x, moving, bind_node, bind_weight, body, compliance, move,
                  skin_move):
     """Bound ``move`` (nodes, 3), m, in place so that no relation closes; returns how it had to.
 
     Relations that push (``pushes``) are met first, as they nearly always bound the others too.
-    ``distance`` (relations,) is where they stand now, at skin points ``x``.  ``compliance`` (nodes,) is each
+    ``distance`` (relations,) is where they stand now, at skin points ``x``, ``apart`` (relations, 3) the vector of it.  ``compliance`` (nodes,) is each
     node's compliance, ``body`` (nodes,) its body, ``skin_move`` (n, 3) the motion of the skin, kept up to date.
     FREE: nothing stood in the way.  DEFLECTED.  HELD_BACK: at least one body was, as a whole.
     """
@@ -173,7 +173,7 @@ def limit_motion(stage, ids, kind, gap, distance, pushes, x, moving, bind_node, 
     for turn in range(ROUNDS):
         if turn == ROUNDS // 2:
             among, wide = everyone, True
-        if _violations(stage, ids, kind, gap, distance, among, x, skin_move, moving, bind_node, listed, worst,
+        if _violations(stage, ids, kind, gap, distance, apart, among, x, skin_move, moving, bind_node, listed, worst,
                        weights, normals) == 0:
             if wide:
                 break
@@ -189,7 +189,7 @@ def limit_motion(stage, ids, kind, gap, distance, pushes, x, moving, bind_node, 
     shrink = np.ones(body.max() + 1)
     for attempt in range(14):
         listed[:] = False
-        if _violations(SAFE, ids, kind, gap, distance, everyone, x, skin_move, moving, bind_node, listed, worst,
+        if _violations(SAFE, ids, kind, gap, distance, apart, everyone, x, skin_move, moving, bind_node, listed, worst,
                        weights, normals) == 0:
             break
         result = HELD_BACK

@@ -13,8 +13,8 @@ from numba import njit
 
 from rubberquince.kernels.contact import carry
 from rubberquince.kernels.distance import EDGE_EDGE, closest
+from rubberquince.solver.contacts import Contacts
 from rubberquince.solver.system import Pairs
-from rubberquince.solver.touching import Touching
 from rubberquince.solver.world import World
 
 FIRMNESS = 100.0            # of K, in units of mass / step²
@@ -92,12 +92,12 @@ def meetings(ids, kind, gap, x, v, piece, h, fall, out, away):
                 out[a, b, i] += share * apart[i] / d
 
 
-def find_bounces(world: World, touching: Touching, skin: np.ndarray, v: np.ndarray, h: float) -> list[Bounce]:
-    """The bounces of a step of ``h``, s, that starts at ``skin`` points (n, 3), m, with node speeds ``v``."""
-    points, pieces = world.skin, len(world.gap)
-    speed = np.zeros_like(skin)
+def find_bounces(world: World, contacts: Contacts, x: np.ndarray, v: np.ndarray, h: float) -> list[Bounce]:
+    """The bounces of a step of ``h``, s, that starts at nodes ``x`` (n, 3), m, with speeds ``v``, m/s."""
+    points, pieces, touching = world.skin, len(world.gap), contacts.touching
+    contacts.look(x, h * v)
+    skin, speed = contacts.carry(x), np.zeros_like(points.points)
     carry(v, points.bind_node, points.bind_weight, speed)
-    touching.cover(skin, skin + h * speed)
     normals = np.zeros((pieces + 1, pieces + 1, 3))
     away = np.full(normals.shape[:2], np.inf)
     meetings(touching.ids, touching.kind, touching.gap, skin, speed, points.piece, h,

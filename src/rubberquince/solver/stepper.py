@@ -170,7 +170,7 @@ class Stepper:
         before = self.state
         h = 1.0 / (self.fps * self.substeps)
         self._contact = self._contact_stiffness(h)
-        self.state = self.contacts.begin(self.state, self.fps)
+        self.contacts.begin_frame(self.state.x)
         try:
             for k in range(self.substeps):
                 self._tell(k / self.substeps)
@@ -178,7 +178,6 @@ class Stepper:
         except Stopped:
             self.state = before
             raise
-        self.state = self.contacts.end(self.state)
         return self.effort
 
     def _substep(self, h: float) -> None:
@@ -218,6 +217,7 @@ class Stepper:
         The scheme throws back what a contact stops within one step, and faster than it came.
         """
         state, w = self.state, self.world
+        self.contacts.look(x, state.x - x)
         kinetic = [0.5 * w.mass @ (speed ** 2).sum(axis=1) for speed in (state.v, v)]
         before, after = (self._place(at, step).bulk - inertia_energy(step.aim.inertia, at, step.aim.target)
                          + self.contacts.energy(at, step.contact) + w.mass * self._scheme.pull() @ at[:, 1]
@@ -265,6 +265,7 @@ class Stepper:
     def _plan(self, h: float) -> _Step:
         """What a substep of ``h``, s, is about to do; the matrix becomes that of the bodies turned as a whole."""
         w, state = self.world, self.state
+        self.contacts.begin(state.x)
         self._bounces = self._find_bounces(h)
         turned = self._scheme.turned_on(state, h)
         pose, going, spin = turned[0], turned[1], turned[-1]
@@ -375,4 +376,4 @@ class Stepper:
     def _find_bounces(self, h: float) -> list[Bounce]:
         if (self.world.bounce < 0.0).all():
             return []
-        return find_bounces(self.world, self.contacts.touching, self.contacts.carry(self.state.x), self.state.v, h)
+        return find_bounces(self.world, self.contacts, self.state.x, self.state.v, h)

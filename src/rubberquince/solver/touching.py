@@ -1,120 +1,267 @@
-"""Which parts of the skins may touch.
+"""Which parts of the skins may touch, on the ways that nodes are about to go.
 
-Two lists of what is close are kept for as long as no point strays far from where it was listed: one of
-different pieces, and one of solids with themselves, for which only the change of a body's shape counts.
-What of these can touch in a substep is picked from them again and again, which is cheap.
+See kernels.patches for how they are found.  There may be more than can touch, which changes nothing, and they always
+come in one order: so a run that is taken up again goes on to the same bits, whatever was found before.
 """
-
-from collections.abc import Callable
-from dataclasses import dataclass
 
 import igl
 import numpy as np
 
-from rubberquince.kernels.contact import apart_at_rest, relations, within_reach
-from rubberquince.kernels.distance import GROUND, LEAVING
-from rubberquince.kernels.straying import keep_shape, laid_back, stay_near
-from rubberquince.solver.skin_tree import SkinTree
+from rubberquince.kernels import patches as pt
+from rubberquince.kernels.distance import GROUND, LEAVING, closest_of
 from rubberquince.solver.world import World
 
-CREASE = 0.5        # of a cell: what is nearer than this at rest shares cells and moves together
-AHEAD = 1.0         # of a motion: how far its points may stray from the middle of it
-SLACK = 0.15        # of the gap: how far a resting point may stray before what can touch is picked anew
-APART_SLACK = 1.0   # of the gap: the same before different pieces are compared anew
-OWN_SLACK = 0.2     # of a cell: the same before a solid is compared with itself anew
-CRUMPLED = 12       # pairs a triangle of a skin with itself: more than contact could tell apart
-SWIFT = 0.25        # share of these two for what moves farther in a substep than a list lasts
-
-Relations = tuple[np.ndarray, np.ndarray, np.ndarray]       # ids (k, 4), kind (k,), gap (k,)
-NONE: Relations = (np.zeros((0, 4), np.int64), np.zeros(0, np.int8), np.zeros(0))
+AHEAD = 2.0         # of the way of a substep: how much farther patches may go before they are searched anew
+FIRM = 1.2          # of what strays from the way, where patches go fast: the same
+LEAST, MOST = 0.5, 0.12     # of the gap and of a cell: bounds of this; what goes farther is searched along its way
+HALF = 0.5 * (1.0 + pt.SPARE)       # of the gap: what boxes are widened by
+SIDES = np.repeat([-1.0, 1.0], 3)
+ROUNDING = 1e-9
+NOWHERE = np.zeros((0, 3))
+NOTHING = (np.zeros(0, np.int64), np.zeros((0, 4), np.int64), np.zeros(0, np.int8), np.zeros(0), np.zeros(0))
 
 
-def _joined(parts: list[Relations]) -> Relations:
-    if not parts:
-        return NONE
-    ids, kind, gap = (np.concatenate(column) for column in zip(*parts))
-    return ids, kind, gap
+class _Patches:
+    """The patches of all skins and the trees over them; those of moving pieces come first."""
+
+    def __init__(self, world: World) -> None:
+        skin = world.skin
+        self.triangles = np.concatenate([*skin.triangles, np.zeros((0, 3), np.int64)])
+        self.owned_point = np.concatenate([*skin.owned_point, np.zeros((0, 3), bool)])
+        self.owned_edge = np.concatenate([*skin.owned_edge, np.zeros((0, 3), np.int64)])
+        self.centre = skin.points[self.triangles].mean(axis=1)
+        order, child, patch, first, roots, piece = [], [], [], [0], [], []
+        nodes = triangles = 0
+        for k, mine in enumerate(skin.triangles):
+            rank, below, span = pt.build_tree(self.centre[triangles: triangles + len(mine)])
+            leaf = below[:, 0] < 0
+            number = np.full(len(below), -1, np.int64)
+            number[leaf] = np.argsort(np.argsort(span[leaf, 0])) + len(first) - 1
+            first += (np.sort(span[leaf, 1]) + triangles).tolist()
+            piece += [k] * int(leaf.sum())
+            order.append(rank + triangles)
+            child.append(np.where(below >= 0, below + nodes, -1))
+            patch.append(number)
+            roots.append(nodes)
+            nodes, triangles = nodes + len(below), triangles + len(mine)
+        self.order, self.child = _whole(order, (0,)), _whole(child, (0, 2))
+        self.patch, self.first = _whole(patch, (0,)), np.array(first, np.int64)
+        self.roots, self.piece = np.array(roots, np.int64), np.array(piece, np.int64)
+        self.moving = int(np.searchsorted(self.piece, world.solids))
+        corner = self.triangles[self.order].reshape(-1)
+        owner = np.repeat(np.repeat(np.arange(len(self.piece)), np.diff(self.first)), 3)
+        mine = np.unique(owner * len(skin.points) + corner) if len(corner) else np.zeros(0, np.int64)
+        self.point = mine % max(len(skin.points), 1)
+        self.point_ptr = np.searchsorted(mine // max(len(skin.points), 1), np.arange(len(self.piece) + 1))
+        self.box = np.zeros((len(self.child), 6))
+        self.fit(self.boxes(skin.points, len(self.piece)))
+        self.rest = self.box.copy()
+
+    def boxes(self, x: np.ndarray, count: int) -> np.ndarray:
+        """Boxes (count, 6) of the first patches at skin points ``x`` (n, 3)."""
+        box = np.tile(np.repeat([np.inf, -np.inf], 3), (count, 1))
+        pt.widen_boxes(x, self.point_ptr, self.point, box)
+        return box
+
+    def fit(self, wide: np.ndarray) -> None:
+        """Fit the trees to boxes (patches, 6)."""
+        if len(wide):
+            pt.fit_trees(self.child, self.patch, wide, self.box)
 
 
-@dataclass(frozen=True, eq=False)
-class _Balls:
-    """Where moving points may be: centre (moving, 3) and radius (moving,), m."""
-
-    centre: np.ndarray
-    radius: np.ndarray
-
-    @staticmethod
-    def around(ends: list[np.ndarray], slack: np.ndarray | float) -> "_Balls":
-        low, high = np.minimum.reduce(ends), np.maximum.reduce(ends)
-        return _Balls(0.5 * (low + high), AHEAD * np.sqrt(((high - low) ** 2).sum(axis=1)) + slack)
-
-    @staticmethod
-    def nowhere(moving: int) -> "_Balls":
-        return _Balls(np.full((moving, 3), np.nan), np.zeros(moving))
+def _whole(parts: list[np.ndarray], empty: tuple[int, ...]) -> np.ndarray:
+    return np.concatenate([*parts, np.zeros(empty, np.int64)]).astype(np.int64)
 
 
-class Kept:
-    """A list of relations that holds while points stay within balls.
-
-    ``made_at`` is for who made it to say: where the nodes were, if the list depends on nothing else.
-    """
-
-    def __init__(self, fill: Callable[..., tuple[Relations, _Balls]], stay: Callable[..., bool]) -> None:
-        self._fill, self._stay = fill, stay
-        self.relations, self.balls = NONE, _Balls.nowhere(0)
-        self.made_at: np.ndarray | None = None
-
-    def make(self, *ends: np.ndarray) -> None:
-        """List around and between places ``ends`` of the skin points, (n, 3) m."""
-        self.relations, self.balls = self._fill(*ends)
-        self.made_at = None
-
-    def holds(self, x: np.ndarray) -> bool:
-        """True when the list holds for skin points ``x`` (n, 3)."""
-        return self._stay(x, self.balls.centre, self.balls.radius)
+def _find(these: np.ndarray, those: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """Which of sorted numbers (k,) are among other sorted ones, bool, and where."""
+    at = np.searchsorted(those, these)
+    if not len(those):
+        return np.zeros(len(these), bool), at
+    return those[np.minimum(at, len(those) - 1)] == these, at
 
 
 class Touching:
-    """Lists of relations (ids, kind, gap) between pieces, of solids with themselves, and with the ground."""
+    """Relations (ids, kind, gap) of pieces with each other, of solids with themselves, and with the ground.
+
+    Of each also its ``distance``, m, where nodes are, whether the closest points are ``inside`` both parts, and the
+    vector ``apart`` (relations, 3) between them.
+    """
 
     def __init__(self, world: World) -> None:
-        self._world = world
-        skin = world.skin
-        self._trees = [SkinTree(t, skin.points) for t in skin.triangles]
-        self._solids = world.solids
-        self._inside: dict[int, np.ndarray] = {}        # a collider: which points (moving,) bool start inside it
-        self._low, self._high = np.zeros_like(skin.points), np.zeros_like(skin.points)
-        self._allowance = np.zeros(len(skin.points))
-        self._start = np.searchsorted(skin.piece, np.arange(self._solids + 1))     # where each solid's points begin
-        self._cell = np.repeat([s.lattice.cell for s in world.spec.solids], np.diff(self._start))
-        self.apart = Kept(self._list_apart, stay_near)
-        self.own = Kept(self._list_own, self._keeps_shape)
+        self._world, self._patches = world, _Patches(world)
+        self._cell = np.array([*(s.lattice.cell for s in world.spec.solids), *(0.0 for _ in world.spec.colliders)])
+        self._inside: dict[int, np.ndarray] = {}        # a collider: which points (n,) bool start inside it
         self.forget()
 
     def forget(self) -> None:
-        """Make the lists anew at the next call: gaps have changed or points have jumped."""
-        moving = self._world.skin.moving
+        """Search anew at the next call: gaps have changed or points have jumped."""
+        world, patches = self._world, self._patches
+        ground = world.spec.ground.gap if world.spec.ground else 0.0
+        self._ground_gap = np.maximum(world.gap[world.skin.piece[: world.skin.moving]], ground)
+        self._widest = float(max([*world.gap, ground, 1e-6]))
+        self._spare = np.maximum(MOST * self._cell[patches.piece[: patches.moving]], LEAST * self._widest)
         self._inside.clear()
-        self._widest = float(max([*self._world.gap, self._ground_gap(), 1e-6]))
-        for kept in (self.apart, self.own):
-            kept.relations, kept.balls, kept.made_at = NONE, _Balls.nowhere(moving), None
+        self._wide = patches.boxes(world.skin.points, len(patches.piece)) + HALF * self._widest * SIDES
+        self._wide[: patches.moving] = np.nan
+        self._start = world.skin.points
+        self._keys, self._pairs, self._own = np.zeros(0, np.int64), np.zeros((0, 2), np.int64), np.zeros(0, bool)
+        self._slack, self._strayed = np.zeros(0), np.zeros(0)       # of each pair, m; strays before this substep
+        self._along = np.zeros(0, bool)                             # of each pair: listed along the way
+        self._alike, self._strays, self._candidates = np.zeros(0, bool), np.zeros(0), NOTHING
         self.drop()
-        still = self._world.skin.points[moving:]
-        self._low[moving:], self._high[moving:] = still - self._widest / 2, still + self._widest / 2
-        for tree in self._trees[self._solids:]:
-            tree.fit(self._low, self._high)
 
     def drop(self) -> None:
-        """Pick what can touch anew at the next call."""
-        self._balls = _Balls.nowhere(self._world.skin.moving)
-        self.ids, self.kind, self.gap = NONE
+        """Look anew at the next call."""
+        self._at, self._way = NOWHERE, NOWHERE
+        self._moves: list[np.ndarray] = []
+        self._leaving: list[tuple[np.ndarray, ...]] = []
+        self.ids, self.kind, self.gap = NOTHING[1:4]
+        self.distance, self.inside, self.apart = np.zeros(0), np.zeros(0, bool), np.zeros((0, 3))
+
+    def begin(self, x: np.ndarray) -> None:
+        """A substep begins at skin points ``x`` (n, 3), m."""
+        self._strayed += pt.strayed(self._pairs, self._ball(x - self._start))
+        self._slack[self._along] = -1.0             # lists along a way end with it
+        self._along[:] = False
+        self._start = x.copy()
+        self._alike = self._face_one_way()
+        self.drop()
+        self._leaving = [self._leave(k, inside, x) for k, inside in self._inside.items()]
+
+    def look(self, at: np.ndarray, x: np.ndarray, *moves: np.ndarray) -> bool:
+        """Find what can touch at skin points ``x`` (n, 3), m, and on the straight way of each of ``moves`` (n, 3) from it.
+
+        ``at`` names the place: as long as it is the same, what was found for earlier moves is kept.
+        Returns True when something was added.
+        """
+        if not self._world.skin.moving:
+            return False
+        if not len(self._way):
+            self._way = moves[0] if moves else np.zeros_like(x)
+            self._way_ball = self._ball(self._way)
+        fresh = self._at is not at
+        if fresh:
+            self._at, self._moves, self._strays = at, [], self._strayed.copy()
+            moves = (np.zeros_like(x), *moves)
+        self._moves += moves
+        if self._pair_up(x, list(moves)):
+            self._strays = self._strayed.copy()
+            anew = self._cover(x, self._moves)
+        else:
+            anew = self._cover(x, list(moves))
+        if fresh or anew:
+            count = len(self._candidates[0])
+            self._seen, self._both, self._picked = np.zeros((3, count), bool)
+            self._distance, self._apart = np.empty(count), np.empty((count, 3))
+            self._low = np.zeros(self._world.skin.moving, bool)
+            moves = tuple(self._moves)
+        more = sum(self._pick(x, move) for move in moves)
+        if more or fresh or anew:
+            self._collect(x)
+        return more > 0
+
+    def _pick(self, x: np.ndarray, move: np.ndarray) -> int:
+        """Pick what may come within its gap under ``move`` (n, 3), m; returns how much more that is."""
+        moving = self._world.skin.moving
+        more = pt.pick(*self._candidates, self._own, self._strays, x, move, self._seen, self._distance, self._both,
+                       self._apart, self._picked)
+        if self._world.spec.ground:
+            low = x[:moving, 1] + np.minimum(move[:moving, 1], 0.0) < self._ground_gap * (1.0 + pt.SPARE)
+            more += int((low & ~self._low).sum())
+            self._low |= low
+        return more
+
+    def _cover(self, x: np.ndarray, moves: list[np.ndarray]) -> bool:
+        """Make the candidates hold on the ways of ``moves`` from ``x``; returns True when some were searched for."""
+        p = self._patches
+        need, off = np.zeros(len(self._pairs)), np.zeros(len(self._pairs))
+        for move in moves:
+            gone = x + move - self._start
+            here = pt.strayed(self._pairs, self._ball(gone))
+            there = pt.strayed(self._pairs, self._ball(gone - self._way))
+            need, off = np.maximum(need, here), np.maximum(off, np.minimum(here, there))
+        strays = np.maximum(self._strays, self._strayed + np.where(self._along, off, need))
+        stale = ~self._alike & (strays * (1.0 + ROUNDING) > self._slack)
+        if stale.any():
+            most = MOST * self._cell[p.piece[self._pairs[:, 0]]]
+            self._along = np.where(stale, need > most, self._along)
+            least = np.where(self._own, most, LEAST * self._widest)
+            slack = np.where(self._along, FIRM * off + LEAST * self._widest, need + np.clip(AHEAD * need, least, most))
+            self._slack = np.where(stale, slack, self._slack)
+            self._strayed = np.where(stale, 0.0, self._strayed)
+            strays = np.where(stale, np.where(self._along, off, need), strays)
+            found = pt.search(self._pairs, stale, self._slack, self._along, self._start, self._way, self._way_ball,
+                              self._own, p.first, p.order, p.piece, p.triangles, p.owned_point, p.owned_edge,
+                              self._world.skin.edges, self._world.skin.points, p.centre, self._world.gap, self._cell)
+            kept = ~stale[self._candidates[0]]
+            joined = [np.concatenate([old[kept], new]) for old, new in zip(self._candidates, found)]
+            order = np.argsort(joined[0], kind="stable")
+            self._candidates = tuple(column[order] for column in joined)
+        self._strays = strays
+        return bool(stale.any())
+
+    def _ball(self, move: np.ndarray) -> np.ndarray:
+        patches = self._patches
+        ball = np.zeros((len(patches.piece), 4))
+        pt.motion_balls(move, patches.point_ptr, patches.point, patches.moving, ball)
+        return ball
+
+    def _face_one_way(self) -> np.ndarray:
+        """Which pairs (pairs,) bool cannot meet in this substep, as they are of one skin and face one way."""
+        p = self._patches
+        return pt.face_one_way(self._start, p.triangles, p.order, p.first, p.moving, self._pairs, self._own)
+
+    def _pair_up(self, x: np.ndarray, moves: list[np.ndarray]) -> bool:
+        """Find the pairs of patches that may meet on ``moves`` from ``x``, if those known do not hold; True if so."""
+        patches, moving = self._patches, self._patches.moving
+        box = patches.boxes(x, moving)
+        for move in moves:
+            pt.widen_boxes(x + move, patches.point_ptr, patches.point, box)
+        if pt.within(box + HALF * self._widest * SIDES, self._wide[:moving]):
+            return False
+        for move in self._moves:
+            pt.widen_boxes(x + move, patches.point_ptr, patches.point, box)
+        self._wide[:moving] = box + (HALF * self._widest + self._spare[:, None]) * SIDES
+        patches.fit(self._wide)
+        keys = pt.meeting_patches(patches.roots, self._world.solids, patches.child, patches.patch, patches.box,
+                                  patches.rest, self._cell)
+        known, before = _find(keys, self._keys)
+        kept, now = _find(self._keys, keys)
+        old = tuple(column[kept[self._candidates[0]]] for column in self._candidates)
+        self._candidates = (now[old[0]], *old[1:])
+        slack, strayed, along = np.full(len(keys), -1.0), np.zeros(len(keys)), np.zeros(len(keys), bool)
+        slack[known], strayed[known] = self._slack[before[known]], self._strayed[before[known]]
+        along[known] = self._along[before[known]]
+        self._slack, self._strayed, self._along = slack, strayed, along
+        self._keys, self._pairs = keys, np.column_stack(np.divmod(keys, len(patches.piece)))
+        self._own = patches.piece[self._pairs[:, 0]] == patches.piece[self._pairs[:, 1]]
+        self._alike = self._face_one_way()
+        return True
+
+    def _collect(self, x: np.ndarray) -> None:
+        """Join what was picked, what leads out of colliders, and the ground, all at ``x`` (n, 3)."""
+        piece, (_, ids, kind, gap, _) = self._world.skin.piece, self._candidates
+        e = np.flatnonzero(self._picked)
+        for k, inside in self._inside.items():
+            e = e[~((piece[ids[e][:, [0, 3]]] == k).any(axis=1) & inside[ids[e]].any(axis=1))]
+        low = np.flatnonzero(self._low)
+        ground = np.full((len(low), 4), -1, np.int64)
+        ground[:, 0] = low
+        others = [*self._leaving, (ground, np.full(len(low), GROUND, np.int8), self._ground_gap[low])]
+        parts = [(ids[e], kind[e], gap[e], self._distance[e], self._both[e], self._apart[e])]
+        parts += [(*other, *closest_of(*other[:2], x)) for other in others]
+        self.ids, self.kind, self.gap, self.distance, self.inside, self.apart = (
+            np.concatenate(column) for column in zip(*parts))
+
+    # --- colliders that keep to their outside -----------------------------------------------------------
 
     def look_inside(self, x: np.ndarray) -> None:
         """Find the points that stand inside colliders that push outwards, at skin points ``x`` (n, 3), m."""
         world, moving = self._world, self._world.skin.moving
         self._inside.clear()
         for k in np.flatnonzero(world.outside_only):
-            collider = world.spec.colliders[k - self._solids]
+            collider = world.spec.colliders[k - world.solids]
             low, high = collider.points.min(axis=0), collider.points.max(axis=0)
             near = np.flatnonzero(((x[:moving] > low) & (x[:moving] < high)).all(axis=1))
             if len(near):
@@ -125,123 +272,10 @@ class Touching:
                 if within.any():
                     self._inside[int(k)] = within
 
-    def _ground_gap(self) -> float:
-        return self._world.spec.ground.gap if self._world.spec.ground else 0.0
-
-    def cover(self, *ends: np.ndarray) -> bool:
-        """Make sure the lists hold for skin points at, and on the way from the first to, each of ``ends`` (n, 3), m.
-
-        Returns True when they were made anew.
-        """
-        moving = self._world.skin.moving
-        if not moving or all(self.holds(end) for end in ends):
-            return False
-        for kept in (self.apart, self.own):
-            if not all(kept.holds(end) for end in ends):
-                kept.make(*ends)
-        self._balls = self._along(ends, SLACK * self._widest)
-        self._allowance[:moving] = self._balls.radius
-        ids, kind, gap = _joined([self.apart.relations, self.own.relations])
-        centre = self._world.skin.points.copy()
-        centre[:moving] = self._balls.centre
-        close = within_reach(ids, kind, gap, centre, self._allowance)
-        self.ids, self.kind, self.gap = ids[close], kind[close], gap[close]
-        return True
-
-    def holds(self, x: np.ndarray) -> bool:
-        """True when the lists hold for skin points ``x`` (n, 3)."""
-        return (stay_near(x, self._balls.centre, self._balls.radius)
-                and self.apart.holds(x) and self.own.holds(x))
-
-    def _keeps_shape(self, x: np.ndarray, centre: np.ndarray, radius: np.ndarray) -> bool:
-        return keep_shape(x, self._start, centre, radius)
-
-    def _along(self, ends: tuple[np.ndarray, ...], slack: float) -> _Balls:
-        return _Balls.around([end[: self._world.skin.moving] for end in ends], slack)
-
-    def _list_apart(self, *ends: np.ndarray) -> tuple[Relations, _Balls]:
-        """What is close of different pieces, and of them and the ground."""
-        world, skin, moving = self._world, self._world.skin, self._world.skin.moving
-        balls = self._along(ends, APART_SLACK * self._widest * (SWIFT if ends[1:] else 1.0))
-        centre = self._spread_out(balls)
-        found = [self._between(a, b, centre) for a in range(self._solids) for b in range(a + 1, len(self._trees))]
-        found += [self._leaving(k, within, ends[0]) for k, within in self._inside.items()]
-        if world.spec.ground:
-            gap = np.maximum(world.gap[skin.piece[:moving]], self._ground_gap())
-            near = np.flatnonzero(balls.centre[:, 1] - balls.radius < gap)
-            ids = np.full((len(near), 4), -1, np.int64)
-            ids[:, 0] = near
-            found.append((ids, np.full(len(near), GROUND, np.int8), gap[near]))
-        return _joined(found), balls
-
-    def _list_own(self, *ends: np.ndarray) -> tuple[Relations, _Balls]:
-        """What is close within solids, whatever they do as a whole.
-
-        On a long way a skin may seem to meet itself everywhere; then the list is of where it sets out, and the way has
-        to be shorter.  What does so there, too, is crumpled beyond what contact could tell: it unfolds first.
-        """
-        for places in (ends, ends[:1]):
-            balls = self._shapes_of(places)
-            centre = self._spread_out(balls)
-            found = [self._within(a, ends[0], centre) for a in range(self._solids)]
-            if all(relations is not None for relations in found):
-                break
-        return _joined([relations or NONE for relations in found]), balls
-
-    def _shapes_of(self, ends: tuple[np.ndarray, ...]) -> _Balls:
-        """Where points may be, each body laid back to where it is at the first of ``ends``."""
-        shapes = [ends[0][: self._world.skin.moving]]
-        for end in ends[1:]:
-            shapes.append(np.empty_like(shapes[0]))
-            laid_back(end, self._start, shapes[0], shapes[-1])
-        return _Balls.around(shapes, OWN_SLACK * self._cell * (SWIFT if ends[1:] else 1.0))
-
-    def _spread_out(self, balls: _Balls) -> np.ndarray:
-        """Fit the trees of the solids to balls around their points; returns the centres, (n, 3), of all points."""
-        skin, moving = self._world.skin, self._world.skin.moving
-        reach = balls.radius[:, None] + self._widest / 2
-        self._low[:moving], self._high[:moving] = balls.centre - reach, balls.centre + reach
-        self._allowance[:moving] = balls.radius
-        for tree in self._trees[: self._solids]:
-            tree.fit(self._low, self._high)
-        centre = skin.points.copy()
-        centre[:moving] = balls.centre
-        return centre
-
-    def _within(self, a: int, x: np.ndarray, centre: np.ndarray) -> Relations | None:
-        """Relations of a solid with itself; None where it is crumpled."""
-        cell = self._world.spec.solids[a].lattice.cell
-        tree = self._trees[a]
-        pairs = tree.near_itself(cell, CRUMPLED * len(tree.triangles), x, self._low, self._high)
-        if pairs is None:
-            return None
-        ids, kind, gap = self._relations(pairs, a, a, centre)
-        counts = apart_at_rest(ids, kind, x, self._world.skin.points, CREASE * cell, gap)
-        return ids[counts], kind[counts], gap[counts]
-
-    def _between(self, a: int, b: int, centre: np.ndarray) -> Relations:
-        """Relations of two pieces."""
-        pairs = self._trees[a].near(self._trees[b], self._low, self._high)
-        ids, kind, gap = self._relations(pairs, a, b, centre)
-        if b not in self._inside:
-            return ids, kind, gap
-        counts = ~self._inside[b][ids].any(axis=1)
-        return ids[counts], kind[counts], gap[counts]
-
-    def _relations(self, pairs: np.ndarray, a: int, b: int, centre: np.ndarray) -> Relations:
-        if not len(pairs):
-            return NONE
-        world, skin, s, t = self._world, self._world.skin, self._trees[a].triangles, self._trees[b].triangles
-        return relations(
-            pairs + np.array([0, len(s)]), np.concatenate([s, t]),
-            np.concatenate([skin.owned_point[a], skin.owned_point[b]]),
-            np.concatenate([skin.owned_edge[a], skin.owned_edge[b]]), skin.edges,
-            self._low, self._high, centre, self._allowance, skin.piece, world.gap)
-
-    def _leaving(self, k: int, within: np.ndarray, x: np.ndarray) -> Relations:
+    def _leave(self, k: int, inside: np.ndarray, x: np.ndarray) -> tuple[np.ndarray, ...]:
         """Points inside collider ``k`` with its nearest faces, through which they are led out."""
-        triangles, skin = self._trees[k].triangles, self._world.skin
-        points = np.flatnonzero(within)
+        skin, triangles = self._world.skin, self._world.skin.triangles[k]
+        points = np.flatnonzero(inside)
         _, nearest, _ = igl.point_mesh_squared_distance(np.ascontiguousarray(x[points]), skin.points, triangles)
-        ids = np.column_stack([points, triangles[nearest]])
-        return ids, np.full(len(ids), LEAVING, np.int8), self._world.gap[skin.piece[points]]
+        return (np.column_stack([points, triangles[nearest]]), np.full(len(points), LEAVING, np.int8),
+                self._world.gap[skin.piece[points]])
