@@ -7,7 +7,7 @@ from hypothesis import strategies as st
 
 from rubberquince.kernels.coarse import balance
 from rubberquince.kernels.contact import add_friction_force, carry, choose, friction_energy
-from rubberquince.kernels.distance import EDGE_EDGE, VERTEX_TRIANGLE, closest
+from rubberquince.kernels.distance import EDGE_EDGE, VERTEX_TRIANGLE, closest, closest_of
 from rubberquince.kernels.limit import DEFLECTED, FREE, NEWTON, SAFE, is_safe, kept_distance, limit_motion
 
 seeds = st.integers(0, 2 ** 32 - 1)
@@ -30,7 +30,8 @@ def limited(stage, height, move, soft=(1.0, 1.0, 1.0, 1.0)):
     ids, kind, gap, distance, x, bind, weight, body, moves = two_bodies(height, move)
     skin_move = np.zeros_like(x)
     carry(moves, bind, weight, skin_move)
-    result = limit_motion(stage, ids, kind, gap, distance, np.ones(1, bool), x, 4, bind, weight, body, np.array(soft),
+    result = limit_motion(stage, ids, kind, gap, distance, np.array([[0.0, height, 0.0]]), np.ones(1, bool), x, 4,
+                          bind, weight, body, np.array(soft),
                           moves, skin_move)
     return result, moves, x + moves
 
@@ -68,9 +69,10 @@ def test_whatever_was_proposed_nothing_crosses(seed):
     skin_move = moves.copy()
     kinds, gap, distance = np.array([kind], np.int8), np.array([GAP]), np.array([d])
     body = np.array([0, 1, 1, 1] if kind == VERTEX_TRIANGLE else [0, 0, 1, 1])
-    limit_motion(NEWTON, ids, kinds, gap, distance, np.ones(1, bool), x, 4, bind, weight, body, np.ones(4), moves,
-                 skin_move)
-    assert is_safe(ids, kinds, gap, distance, x, 4, bind, 4, skin_move)
+    apart = v[None].copy()
+    limit_motion(NEWTON, ids, kinds, gap, distance, apart, np.ones(1, bool), x, 4, bind, weight, body, np.ones(4),
+                 moves, skin_move)
+    assert is_safe(ids, kinds, gap, distance, apart, x, 4, bind, 4, skin_move)
     least = kept_distance(SAFE, d, GAP)
     for share in np.linspace(0.0, 1.0, 40):
         assert closest(kind, x + share * moves, ids, 0, w, v)[0] >= least * (1 - 1e-6)
@@ -80,8 +82,8 @@ def test_a_vertex_on_a_face_needs_no_push_from_its_borders():
     x = np.array([[0.3, 0.05, 0.3], *TRIANGLE, [1.0, 0.0, 1.0], [0.3, 0.05, 5.0]])
     ids = np.array([[0, 1, 2, 3], [0, 2, 3, 4], [5, 2, 3, 4]])
     kind, gap = np.full(3, VERTEX_TRIANGLE, np.int8), np.full(3, 0.2)
-    distance, pushes = np.zeros(3), np.zeros(3, bool)
-    choose(ids, kind, gap, x, len(x), distance, pushes)
+    distance, inside, _ = closest_of(ids, kind, x)
+    pushes = choose(ids, kind, gap, distance, inside, len(x), len(x))
     assert pushes.tolist() == [True, False, True]               # the one beside counts only where nothing is nearer
     assert distance[0] == pytest.approx(0.05) and distance[1] > distance[0]
 

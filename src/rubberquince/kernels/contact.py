@@ -14,7 +14,7 @@ Its Hessian is taken as E'' n nᵀ, without the curvature of the distance, so it
 import numpy as np
 from numba import njit, uint64
 
-from rubberquince.kernels.distance import EDGE_EDGE, GROUND, VERTEX_TRIANGLE, closest
+from rubberquince.kernels.distance import EDGE_EDGE, GROUND, closest
 
 BORDER = 0.25       # of the gap: how near what need not push comes before it does
 FLOOR = 1e-3        # of the gap: below it the barrier goes on as its own parabola, so it stays finite

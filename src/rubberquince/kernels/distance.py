@@ -140,10 +140,10 @@ def motion_bound(kind, move, ids, e):
 
 @njit(cache=True, nogil=True)
 def closing(kind, a, b, c, d, move, apart, distance):
-    """How much nearer, m, the sides of a relation of points a, b, c, d can come under ``move`` (n, 3) at most.
+    """How much nearer, m, the sides of a relation of points a .. d can come under ``move`` (n, 3) at most.
 
-    A plane across ``apart`` (3,), the vector between their closest points, parts both sides, which are convex: only what
-    moves along it counts.
+    A plane across ``apart`` (3,), the vector between their closest points, parts both sides, which are convex: only
+    what moves along it counts.
     """
     if kind == GROUND:
         return -move[a, 1]
@@ -209,7 +209,7 @@ def first_hit(kind, x, move, ids, e, keep, local, order, w, v):
 
 @njit(cache=True, nogil=True)
 def closest_of(ids, kind, x):
-    """Distances (k,), m, of all relations, whether closest points are inside both parts, and the vectors (k, 3) between."""
+    """Distances (k,), m, whether closest points are inside both parts, and the vectors (k, 3) between them."""
     distance, inside, apart = np.empty(len(ids)), np.empty(len(ids), np.bool_), np.empty((len(ids), 3))
     w = np.empty(4)
     for e in range(len(ids)):

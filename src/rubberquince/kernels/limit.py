@@ -35,7 +35,8 @@ def kept_distance(stage, d, r):
 
 
 @njit(cache=True, nogil=True)
-def _violations(stage, ids, kind, gap, distance, apart, among, x, move, moving, bind_node, listed, worst, weights, normals):
+def _violations(stage, ids, kind, gap, distance, apart, among, x, move, moving, bind_node, listed, worst, weights,
+                normals):
     """List relations ``among`` these that ``move`` would bring too near, with weights and normals at the hit.
 
     Of all those that hang on one node only the worst is listed: its neighbours mostly ask for the same,
@@ -52,9 +53,10 @@ def _violations(stage, ids, kind, gap, distance, apart, among, x, move, moving, 
         d = distance[e]
         keep = kept_distance(stage, d, gap[e])
         along[0], along[1], along[2] = apart[e, 0], apart[e, 1], apart[e, 2]
-        if d - closing(kind[e], ids[e, 0], ids[e, 1], ids[e, 2], ids[e, 3], move, along, d) >= keep:
+        nearer = closing(kind[e], ids[e, 0], ids[e, 1], ids[e, 2], ids[e, 3], move, along, d)
+        if d - nearer >= keep:
             continue
-        if stage != SAFE and motion_bound(kind[e], move, ids, e) < SMALL * d:         # too small a motion to turn the normal
+        if stage != SAFE and motion_bound(kind[e], move, ids, e) < SMALL * d:       # too little to turn the normal
             closest(kind[e], x, ids, e, w, v)
             nearer = 0.0
             for k in range(4):
@@ -148,18 +150,19 @@ def is_safe(ids, kind, gap, distance, apart, x, moving, bind_node, nodes, skin_m
     """
     m = len(ids)
     listed, worst = np.zeros(m, np.bool_), np.empty(nodes, np.int64)
-    return _violations(SAFE, ids, kind, gap, distance, apart, np.ones(m, np.bool_), x, skin_move, moving, bind_node, listed,
-                       worst, np.empty((m, 4)), np.empty((m, 3))) == 0
+    return _violations(SAFE, ids, kind, gap, distance, apart, np.ones(m, np.bool_), x, skin_move, moving, bind_node,
+                       listed, worst, np.empty((m, 4)), np.empty((m, 3))) == 0
 
 
 @njit(cache=True, nogil=True)
-def limit_motion(stage, ids, kind, gap, distance, apart, pushes, x, moving, bind_node, bind_weight, body, compliance, move,
-                 skin_move):
+def limit_motion(stage, ids, kind, gap, distance, apart, pushes, x, moving, bind_node, bind_weight, body, compliance,
+                 move, skin_move):
     """Bound ``move`` (nodes, 3), m, in place so that no relation closes; returns how it had to.
 
     Relations that push (``pushes``) are met first, as they nearly always bound the others too.
-    ``distance`` (relations,) is where they stand now, at skin points ``x``, ``apart`` (relations, 3) the vector of it.  ``compliance`` (nodes,) is each
-    node's compliance, ``body`` (nodes,) its body, ``skin_move`` (n, 3) the motion of the skin, kept up to date.
+    ``distance`` (relations,) is where they stand now, at skin points ``x``, and ``apart`` (relations, 3) the vector
+    between their closest points.  ``compliance`` (nodes,) is each node's compliance, ``body`` (nodes,) its body,
+    ``skin_move`` (n, 3) the motion of the skin, kept up to date.
     FREE: nothing stood in the way.  DEFLECTED.  HELD_BACK: at least one body was, as a whole.
     """
     m = len(ids)

@@ -1,9 +1,9 @@
 """What of the skins can come close on given ways.
 
 A *patch* is a few neighbouring triangles.  Pairs of patches whose boxes meet are found with a tree over the patches of
-each piece, and hold for as long as no patch leaves its box.  A pair is searched for its *candidates*, the relations that
-may come within their gap, and these hold until its two patches have moved further against each other than was allowed
-for.  Patches that fall, roll or wobble together hardly do.
+each piece, and hold for as long as no patch leaves its box.  A pair is searched for its *candidates*, the relations
+that may come within their gap, and these hold until its two patches have moved further against each other than was
+allowed for.  Patches that fall, roll or wobble together hardly do.
 """
 
 import numpy as np
@@ -52,8 +52,8 @@ def build_tree(centre):
 
 
 @njit(cache=True, nogil=True)
-def widen_boxes(x, ptr, point, box):
-    """Widen the boxes (patches, 6) of the first patches until they hold their points among ``x`` (n, 3).
+def widen_boxes(x, move, ptr, point, box):
+    """Widen the boxes (patches, 6) of the first patches until they hold their points at ``x`` + ``move`` (n, 3).
 
     Patch p has the points ``point[ptr[p]]`` .. ``point[ptr[p + 1]]``.
     """
@@ -61,7 +61,7 @@ def widen_boxes(x, ptr, point, box):
         b0, b1, b2, b3, b4, b5 = box[p, 0], box[p, 1], box[p, 2], box[p, 3], box[p, 4], box[p, 5]
         for k in range(ptr[p], ptr[p + 1]):
             q = point[k]
-            x0, x1, x2 = x[q, 0], x[q, 1], x[q, 2]
+            x0, x1, x2 = x[q, 0] + move[q, 0], x[q, 1] + move[q, 1], x[q, 2] + move[q, 2]
             b0, b1, b2 = min(b0, x0), min(b1, x1), min(b2, x2)
             b3, b4, b5 = max(b3, x0), max(b4, x1), max(b5, x2)
         box[p, 0], box[p, 1], box[p, 2], box[p, 3], box[p, 4], box[p, 5] = b0, b1, b2, b3, b4, b5
@@ -86,14 +86,32 @@ def motion_balls(move, ptr, point, moving, ball):
 
 
 @njit(cache=True, nogil=True)
-def strayed(pairs, ball):
-    """By how much, m, the patches of ``pairs`` (k, 2) can have moved against each other, by the balls of their motion."""
-    out = np.empty(len(pairs))
+def _strayed(ball, a, b):
+    d0, d1, d2 = ball[a, 0] - ball[b, 0], ball[a, 1] - ball[b, 1], ball[a, 2] - ball[b, 2]
+    return np.sqrt(d0 * d0 + d1 * d1 + d2 * d2) + ball[a, 3] + ball[b, 3]
+
+
+@njit(cache=True, nogil=True)
+def stray(pairs, x, move, start, way, ptr, point, moving, patches, need, off):
+    """How far the patches of ``pairs`` (k, 2) move against each other until they are at ``x`` + ``move`` (n, 3), m.
+
+    ``need`` (k,) is raised to how far they are then from where they were at ``start``, and ``off`` to how far from that
+    or from where ``way`` (n, 3) leads on from there.
+    """
+    gone = np.empty((len(move), 3))
+    here, there = np.zeros((patches, 4)), np.zeros((patches, 4))
+    for p in range(len(move)):
+        for i in range(3):
+            gone[p, i] = x[p, i] + move[p, i] - start[p, i]
+    motion_balls(gone, ptr, point, moving, here)
+    for p in range(len(move)):
+        for i in range(3):
+            gone[p, i] -= way[p, i]
+    motion_balls(gone, ptr, point, moving, there)
     for k in range(len(pairs)):
-        a, b = pairs[k, 0], pairs[k, 1]
-        out[k] = (np.sqrt((ball[a, 0] - ball[b, 0]) ** 2 + (ball[a, 1] - ball[b, 1]) ** 2
-                          + (ball[a, 2] - ball[b, 2]) ** 2) + ball[a, 3] + ball[b, 3])
-    return out
+        far = _strayed(here, pairs[k, 0], pairs[k, 1])
+        need[k] = max(need[k], far)
+        off[k] = max(off[k], min(far, _strayed(there, pairs[k, 0], pairs[k, 1])))
 
 
 @njit(cache=True, nogil=True)
@@ -133,11 +151,11 @@ def face_one_way(x, triangles, order, first, moving, pairs, own):
 
 
 @njit(cache=True, nogil=True)
-def within(box, wide):
-    """True when each box (k, 6) is inside its ``wide`` one; nor when there is no number."""
+def within(box, margin, wide):
+    """True when each box (k, 6), widened by ``margin``, is inside its ``wide`` one; nor when there is no number."""
     for p in range(len(box)):
         for i in range(3):
-            if not (box[p, i] >= wide[p, i] and box[p, 3 + i] <= wide[p, 3 + i]):
+            if not (box[p, i] - margin >= wide[p, i] and box[p, 3 + i] + margin <= wide[p, 3 + i]):
                 return False
     return True
 
@@ -158,10 +176,8 @@ def fit_trees(child, patch, wide, box):
 
 @njit(cache=True, nogil=True)
 def _meet(box, a, b):
-    for i in range(3):
-        if box[a, i] > box[b, 3 + i] or box[b, i] > box[a, 3 + i]:
-            return False
-    return True
+    return (box[a, 0] <= box[b, 3] and box[b, 0] <= box[a, 3] and box[a, 1] <= box[b, 4] and box[b, 1] <= box[a, 4]
+            and box[a, 2] <= box[b, 5] and box[b, 2] <= box[a, 5])
 
 
 @njit(cache=True, nogil=True)
@@ -219,8 +235,8 @@ def meeting_patches(roots, moving, child, patch, box, rest, near):
 def _sweep(x, way, shift, triangles, order, begin, end, wide, corners, boxes):
     """Boxes of the corners (k, 3, 6) and of the whole (k, 6) of triangles ``order[begin]`` .. ``order[end]``.
 
-    They hold points ``x`` (n, 3) and where ``way`` (n, 3) leads these, as seen by who goes along with ``shift`` (3,), and
-    are widened by ``wide``, m.
+    They hold points ``x`` (n, 3) and where ``way`` (n, 3) leads these, as seen by who goes along with ``shift`` (3,),
+    and are widened by ``wide``, m.
     """
     for t in range(end - begin):
         for c in range(3):
@@ -263,14 +279,14 @@ def _grown(pair, ids, kind, gap, far):
 
 
 @njit(cache=True, nogil=True)
-def search(pairs, wanted, slack, along, x, way, ball, own, first, order, piece, triangles, owned_point, owned_edge, edges,
-           rest, centre, gaps, cell):
-    """Relations of the ``wanted`` (k,) bool ``pairs`` (k, 2) of patches that may come within their gap near ``x`` (n, 3).
+def search(pairs, wanted, slack, along, x, way, ball, own, first, order, piece, triangles, owned_point, owned_edge,
+           edges, rest, centre, gaps, cell):
+    """Relations of ``wanted`` (k,) bool ``pairs`` (k, 2) of patches that may come within their gap near ``x`` (n, 3).
 
     A pair may move against each other by ``slack`` (k,), m, away from ``x`` or, where ``along`` (k,) bool, away from
     the ``way`` (n, 3), m, that leads on from there; ``ball`` (patches, 4) holds that.
-    Patch p has triangles ``order[first[p]]`` .. ``order[first[p + 1]]``, of which each owns some of its points and edges,
-    so that no relation comes twice.
+    Patch p has triangles ``order[first[p]]`` .. ``order[first[p + 1]]``, of which each owns some of its points and
+    edges, so that no relation comes twice.
     Within a piece (``own``), what is closer at ``rest`` than half a ``cell`` (pieces,), m, does not count, and gaps are
     at most half the distance at rest: a skin never pushes where it was made to be close.
 
@@ -291,7 +307,8 @@ def search(pairs, wanted, slack, along, x, way, ball, own, first, order, piece, 
         near = cell[piece[a]] if own[k] else 0.0
         r = max(gaps[piece[a]], gaps[piece[b]])
         _sweep(x, on, shift, triangles, order, first[a], first[a + 1], 0.0, one_corners, one_boxes)
-        _sweep(x, on, shift, triangles, order, first[b], first[b + 1], r * (1.0 + SPARE) + slack[k], two_corners, two_boxes)
+        reach = r * (1.0 + SPARE) + slack[k]
+        _sweep(x, on, shift, triangles, order, first[b], first[b + 1], reach, two_corners, two_boxes)
         for s in range(first[a + 1] - first[a]):
             one = order[first[a] + s]
             l0, l1, l2 = one_boxes[s, 0], one_boxes[s, 1], one_boxes[s, 2]
@@ -346,7 +363,7 @@ def pick(pair, ids, kind, gap, far, own, strays, x, move, seen, distance, inside
     """Mark in ``picked`` (c,) bool the candidates that may come within their gap from ``x`` (n, 3) on under ``move``.
 
     strays : (pairs,), m, by how much patches may have moved against each other, all the way of ``move``.
-    What had to be looked at has ``seen`` (c,) set, and ``distance``, ``inside`` and ``apart`` as kernels.distance has them.
+    What had to be looked at has ``seen`` (c,) set, and ``distance``, ``inside`` and ``apart`` as in kernels.distance.
     What lies in one place within a piece (``own``, by pair) already, as in a flat start, must come apart first.
     Returns how many more were picked.
     """

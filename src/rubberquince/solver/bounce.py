@@ -24,12 +24,13 @@ LEAST_STEPS = 4.0           # of gravity: what closes more slowly than it gains 
 
 @dataclass(frozen=True, eq=False)
 class Bounce:
-    """A pair over all nodes of one or two bodies: u = Σ coef · normal·move.
+    """A pair over all nodes of one or two bodies among two ``pieces``: u = Σ coef · normal·move.
 
     ``coef`` are shares of each body's mass, below zero for the second; ``per_mass`` is coef / mass of a node,
     ``mass`` what the centres resist with, kg; ``speed``, m/s, is what they part with.
     """
 
+    pieces: tuple[int, int]
     node: np.ndarray
     coef: np.ndarray
     normal: np.ndarray
@@ -129,7 +130,7 @@ def _between(world: World, a: int, b: int, normal: np.ndarray, away: float, v: n
     if closing <= LEAST_STEPS * pull * h:
         return []
     target = share * max(h * closing - away, 0.0) - away
-    return [Bounce(node, coef, normal, np.concatenate(per_mass), 1.0 / inverse_mass,
+    return [Bounce((a, b), node, coef, normal, np.concatenate(per_mass), 1.0 / inverse_mass,
                    FIRMNESS / (inverse_mass * h * h), target, share * closing)]
 
 

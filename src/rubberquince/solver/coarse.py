@@ -3,7 +3,7 @@
 import numpy as np
 
 from rubberquince.kernels.coarse import coarse_elastic
-from rubberquince.kernels.straying import fit_isometry
+from rubberquince.kernels.isometry import fit_isometry
 from rubberquince.solver.world import World
 
 

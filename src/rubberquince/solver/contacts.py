@@ -6,8 +6,9 @@ from scipy.sparse.csgraph import connected_components
 
 from rubberquince.kernels import contact as ct
 from rubberquince.kernels.distance import come_within
-from rubberquince.kernels.limit import FREE, HELD_BACK, is_safe, limit_motion
+from rubberquince.kernels.limit import FREE, HELD_BACK, NEWTON, is_safe, limit_motion
 from rubberquince.kernels.patches import SPARE
+from rubberquince.solver.overlaps import Overlap, find_overlaps, lack, still_tangled
 from rubberquince.solver.touching import Touching
 from rubberquince.solver.world import World
 
@@ -22,9 +23,11 @@ class Contacts:
     def __init__(self, world: World) -> None:
         self._world = world
         self.touching = Touching(world)
+        self._overlaps, self._tangled = find_overlaps(world), list[Overlap]()
         self.skin = world.skin.points.copy()
         self._carried = NOWHERE                         # of which nodes it is the skin
-        self._pushes, self._chosen = np.zeros(0, bool), NOWHERE     # of the relations ``_chosen``
+        self._pushes = np.zeros(0, bool)
+        self._chosen: np.ndarray = NOWHERE              # of which relations
 
     def carry(self, x: np.ndarray) -> np.ndarray:
         """Skin points (points, 3) m of nodes at ``x``."""
@@ -46,6 +49,8 @@ class Contacts:
         self.touching.drop()
         if self._world.outside_only.any():
             self.touching.look_inside(self.carry(x))
+        self._tangled = still_tangled(self._world, self._overlaps, self.carry(x)) if self._overlaps else []
+        self.touching.tangled = [(o.one, o.two) for o in self._tangled]
 
     def begin(self, x: np.ndarray) -> None:
         """Nodes at ``x`` begin a substep."""
@@ -61,8 +66,31 @@ class Contacts:
         t = self.touching
         if self._chosen is not t.ids:
             self._chosen = t.ids
-            self._pushes = ct.choose(t.ids, t.kind, t.gap, t.distance, t.inside, len(self.skin), self._world.skin.moving)
+            self._pushes = ct.choose(t.ids, t.kind, t.gap, t.distance, t.inside, len(self.skin),
+                                     self._world.skin.moving)
         return more
+
+    def tangled(self) -> list[np.ndarray]:
+        """Solids (numbers), by groups, that started in each other and are still being drawn apart."""
+        pairs = np.array(self.touching.tangled, np.int64).reshape(-1, 2)
+        group = self._groups(pairs[:, 0], pairs[:, 1])[:-1]
+        return [np.flatnonzero(group == number) for number in np.unique(group[np.unique(pairs)])]
+
+    def draw_apart(self, x: np.ndarray, h: float) -> np.ndarray:
+        """Nodes ``x`` (n, 3) after ``h``, s, of drawing tangled solids apart, as far as nothing else is in the way."""
+        w, move = self._world, np.zeros_like(x)
+        skin, piece = self.carry(x), w.skin.piece
+        for o in self._tangled:
+            mine, its = w.node_body == o.one, w.node_body == o.two
+            way = min(h * o.speed, max(lack(skin[piece == o.one], skin[piece == o.two], o.out) + w.gap[o.one], 0.0))
+            weights = [np.inf if (w.free[nodes] == 0.0).any() else w.mass[nodes].sum() for nodes in (mine, its)]
+            share = 0.5 if weights[0] == weights[1] else 1.0 / (1.0 + weights[0] / weights[1])
+            move[mine] += share * way * o.out
+            move[its] -= (1.0 - share) * way * o.out
+        move *= w.free[:, None]
+        self.begin(x)
+        self.limit(NEWTON, x, move, w.free / w.mass)
+        return x + move
 
     def _lists(self) -> tuple[np.ndarray, ...]:
         return self.touching.ids, self.touching.kind, self.touching.gap, self._pushes
@@ -113,9 +141,10 @@ class Contacts:
         ct.deepest(t.ids, t.kind, t.gap, self.skin, w.skin.piece, w.skin.moving, depth)
         return depth[: w.solids]
 
-    def adrift(self, x: np.ndarray, end: np.ndarray) -> list[np.ndarray]:
-        """Solids (numbers) that are near each other and near nothing that stands still or is held, on the way from ``x``
-        to ``end``, by groups.
+    def adrift(self, x: np.ndarray, end: np.ndarray, meet: list[tuple[int, int]]) -> list[np.ndarray]:
+        """Solids (numbers) that are near each other and near nothing that stands still or is held, by groups.
+
+        That is on the way from ``x`` to ``end``; what is known to ``meet`` counts as near, pairs of pieces.
         """
         w, t, way = self._world, self.touching, self._skin_move(end - x)
         self._look(x, way)
@@ -123,7 +152,8 @@ class Contacts:
         still = w.solids                    # whatever stands still counts as one more body
         first = np.minimum(w.skin.piece[ids[:, 0]], still)
         last = np.where(ids[:, 3] >= 0, np.minimum(w.skin.piece[ids[:, 3]], still), still)
-        group = self._groups(first, last)
+        pairs = np.minimum(np.array(meet, np.int64).reshape(-1, 2), still)
+        group = self._groups(np.append(first, pairs[:, 0]), np.append(last, pairs[:, 1]))
         return [np.flatnonzero(group[:-1] == number) for number in np.unique(group[:-1]) if number != group[-1]]
 
     # --- forces ---------------------------------------------------------------------------------------
@@ -147,8 +177,8 @@ class Contacts:
         way = self._skin_move(move)
         for attempt in range(MOST_WIDENINGS):
             self._look(x, way.copy())
-            result = limit_motion(stage, t.ids, t.kind, t.gap, t.distance, t.apart, self._pushes, self.skin, skin.moving,
-                                  skin.bind_node, skin.bind_weight, w.node_body, compliance, move, way)
+            result = limit_motion(stage, t.ids, t.kind, t.gap, t.distance, t.apart, self._pushes, self.skin,
+                                  skin.moving, skin.bind_node, skin.bind_weight, w.node_body, compliance, move, way)
             if result == FREE or not self._look(x, way.copy()) or self._is_safe(way):
                 return result
             if attempt < MOST_WIDENINGS - 1:            # deflected to where nothing was listed: look again
@@ -170,5 +200,5 @@ class Contacts:
     def _is_safe(self, way: np.ndarray) -> bool:
         """True when the skin's motion ``way`` (points, 3), m, brings nothing too near."""
         w, t = self._world, self.touching
-        return is_safe(t.ids, t.kind, t.gap, t.distance, t.apart, self.skin, w.skin.moving, w.skin.bind_node, len(w.mass),
-                       way)
+        return is_safe(t.ids, t.kind, t.gap, t.distance, t.apart, self.skin, w.skin.moving, w.skin.bind_node,
+                       len(w.mass), way)

@@ -181,7 +181,10 @@ class Stepper:
         return self.effort
 
     def _substep(self, h: float) -> None:
-        state, quality = self.state, self.quality
+        tangled, quality = self.contacts.tangled(), self.quality
+        if tangled:
+            self.state = replace(self.state, x=self.contacts.draw_apart(self.state.x, h))
+        state = self.state
         step = self._plan(h)
         self.system.prepare(state.x, step.stretch, step.aim.inertia)
         place, limited, cut, most = self._predict(step), False, False, 0.0
@@ -199,7 +202,7 @@ class Stepper:
                 break
         x = self._balanced(place.x, step.aim) if limited else place.x
         may_drift = self._loose & ~step.leans
-        adrift = self.contacts.adrift(state.x, x) if may_drift.any() else []
+        adrift = self.contacts.adrift(state.x, x, self._meetings()) if may_drift.any() else []
         x = self._turned_as_free(x, step.aim, adrift)
         v, push, force = self._scheme.speeds(state, x, step.aim, step.left)
         if cut or (step.touches.any() and self._gains(x, v, step)):
@@ -208,6 +211,11 @@ class Stepper:
             push, force = np.where(stopped, 0.0, push), np.where(stopped, 0.0, force)
         for bounce in self._bounces:
             bounce.part(v)
+        for bodies in tangled:              # they are drawn apart, not shot
+            mine = np.isin(self.world.node_body, bodies)
+            share = self.world.mass[mine] / self.world.mass[mine].sum()
+            for moves in (v, push, force):
+                moves[mine] = (share @ moves[mine]) * self.world.free[mine, None]
         self._scheme.keep_motion(state, x, v, self._scheme.due(v, push, force, h), h, adrift)
         self.state = replace(state, x=x, v=v, push=push, force=force)
 
@@ -241,12 +249,12 @@ class Stepper:
 
         What deflects bodies from each other knows what gives way where, not what weighs how much.
         """
-        shifted, groups = x.copy(), self.contacts.adrift(self.state.x, x)
+        shifted, groups = x.copy(), self.contacts.adrift(self.state.x, x, self._meetings())
         for bodies in groups:
             mine = np.isin(self.world.node_body, bodies)
             weight = aim.inertia[mine]
             shifted[mine] += weight @ (aim.target[mine] - x[mine]) / weight.sum()
-        after = self.contacts.adrift(x, shifted)
+        after = self.contacts.adrift(x, shifted, self._meetings())
         alone = sum(map(len, after)) == sum(map(len, groups)) and all(
             any(np.isin(bodies, before).all() for before in groups) for bodies in after)
         return shifted if alone else x      # else they would come near something
@@ -372,6 +380,9 @@ class Stepper:
 
     def _friction(self, x: np.ndarray, friction: tuple[np.ndarray, ...], step: _Step) -> float:
         return ct.friction_energy(*friction, x - self.state.x, step.still)
+
+    def _meetings(self) -> list[tuple[int, int]]:
+        return [bounce.pieces for bounce in self._bounces]
 
     def _find_bounces(self, h: float) -> list[Bounce]:
         if (self.world.bounce < 0.0).all():

@@ -206,7 +206,7 @@ class Runner(QObject):
         if self.store is None or not np.isfinite(self.store.efforts[:, 1]).any():
             return None
         first = self._bench.scene.run.first
-        seconds = self.store.efforts[:, 1]
+        seconds = self.seconds()
         missing = sum(not self.good(number) for number in range(first, last + 1))
         taken = seconds[seconds > 0]
         return (float(np.median(taken)) if len(taken) else 0.0) * missing, self.store.bytes_a_frame * missing
@@ -246,6 +246,10 @@ class Runner(QObject):
     def readings(self, piece_id: str) -> np.ndarray:
         """Readings (frames, columns) of a solid, NaN where there are none; see bake.layout.READINGS."""
         return self.store.readings_of(piece_id) if self.store else np.zeros((0, len(READINGS)))
+
+    def seconds(self) -> np.ndarray:
+        """What frames (frames,) took to compute, s, NaN where there are none."""
+        return self.store.efforts[:, 1] if self.store else np.zeros(0)
 
     # --- events ---------------------------------------------------------------------------------------
 

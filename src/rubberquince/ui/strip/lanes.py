@@ -1,4 +1,5 @@
-"""The frame ruler and the curves under it: which frames there are, and how the chosen solid fared in them."""
+"""The frame ruler and the curves under it: which frames there are, how the chosen solid fared in them, and how
+long they took."""
 
 from collections.abc import Callable
 from dataclasses import dataclass
@@ -21,7 +22,8 @@ from PySide6.QtWidgets import QWidget
 
 from rubberquince.ui import style
 
-LEFT, RIGHT, RULER, LANE = 66, 84, 16, 25
+LEFT, RIGHT, RULER, LANE = 66, 84, 16, 22
+MOST_LANES = 4
 SCALE_INK = "#9A9180"
 KNOWN, GOOD = 1, 2          # states of a frame; 0 = not there
 
@@ -57,7 +59,7 @@ class Lanes(QWidget):
         self._picture: QPixmap | None = None
         self._under: int | None = None                  # the frame under the pointer
         self.setMouseTracking(True)
-        self.setMinimumHeight(RULER + 3 * LANE + 4)
+        self.setMinimumHeight(RULER + MOST_LANES * LANE + 4)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAccessibleName("Frames")
         self.setToolTip("Inked frames are computed, hatched ones are out of date. Drag to scrub.")

@@ -155,7 +155,8 @@ class Strip(QFrame):
         values = rows.T if rows.size else np.full((6, 1), np.nan)
         lanes = [Lane("volume", style.LEAF, values[0], 0.9, 1.05, lambda part: f"{100 * part:.0f} %"),
                  Lane("motion", style.SLATE, values[3], 0.0, 0.2, lambda speed: f"{speed:.2g} m/s"),
-                 Lane("contact", style.CLAY, values[2], 0.0, 1.0, lambda part: f"{100 * part:.0f} %")]
+                 Lane("contact", style.CLAY, values[2], 0.0, 1.0, lambda part: f"{100 * part:.0f} %"),
+                 Lane("time", style.SOFT_INK, runner.seconds(), 0.0, 0.1, lambda seconds: f"{1000 * seconds:.0f} ms")]
         self.lanes.show_run(run.first, run.last, states, lanes)
         self.lanes.show_frame(self._player.frame)
 

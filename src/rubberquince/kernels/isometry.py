@@ -1,4 +1,4 @@
-"""How far points stray: in space, and within their own body, which is first laid back as a whole."""
+"""How a body lies as a whole: the isometry that fits its points."""
 
 import numpy as np
 from numba import njit, uint64
@@ -75,46 +75,3 @@ def fit_isometry(x, lo, hi, onto, turn, shift):
     shift[1] = q1 + share * g1 - turn[1, 0] * m0 - turn[1, 1] * m1 - turn[1, 2] * m2
     shift[2] = q2 + share * g2 - turn[2, 0] * m0 - turn[2, 1] * m1 - turn[2, 2] * m2
 
-
-@njit(cache=True, nogil=True)
-def laid_back(x, start, onto, out):
-    """Points ``x`` (n, 3) of each body, as a whole turned and shifted about onto ``onto``, into ``out``.
-
-    Body b owns points ``start[b]`` .. ``start[b + 1]``.
-    """
-    turn, shift = np.empty((3, 3)), np.empty(3)
-    for b in range(len(start) - 1):
-        fit_isometry(x, start[b], start[b + 1], onto, turn, shift)
-        for p in range(start[b], start[b + 1]):
-            for i in range(3):
-                out[p, i] = shift[i] + turn[i, 0] * x[p, 0] + turn[i, 1] * x[p, 1] + turn[i, 2] * x[p, 2]
-
-
-@njit(cache=True, nogil=True)
-def stay_near(x, centre, radius):
-    """True when all points ``x`` (n, 3) are in the balls around ``centre`` (n, 3) of ``radius`` (n,)."""
-    for p in range(len(radius)):
-        d0, d1, d2 = x[p, 0] - centre[p, 0], x[p, 1] - centre[p, 1], x[p, 2] - centre[p, 2]
-        if not d0 * d0 + d1 * d1 + d2 * d2 <= radius[p] * radius[p]:       # nor when there is no number
-            return False
-    return True
-
-
-@njit(cache=True, nogil=True)
-def keep_shape(x, start, centre, radius):
-    """The same once each body is laid back: what a body does as a whole changes nothing between its own parts."""
-    turn, shift = np.empty((3, 3)), np.empty(3)
-    flat, middle, one, two = x.reshape(-1), centre.reshape(-1), uint64(1), uint64(2)
-    for b in range(len(start) - 1):
-        fit_isometry(x, start[b], start[b + 1], centre, turn, shift)
-        t00, t01, t02, t10, t11, t12 = turn[0, 0], turn[0, 1], turn[0, 2], turn[1, 0], turn[1, 1], turn[1, 2]
-        t20, t21, t22, s0, s1, s2 = turn[2, 0], turn[2, 1], turn[2, 2], shift[0], shift[1], shift[2]
-        for p in range(uint64(start[b]), uint64(start[b + 1])):
-            r = uint64(3) * p
-            a0, a1, a2 = flat[r], flat[r + one], flat[r + two]
-            d0 = s0 + t00 * a0 + t01 * a1 + t02 * a2 - middle[r]
-            d1 = s1 + t10 * a0 + t11 * a1 + t12 * a2 - middle[r + one]
-            d2 = s2 + t20 * a0 + t21 * a1 + t22 * a2 - middle[r + two]
-            if not d0 * d0 + d1 * d1 + d2 * d2 <= radius[p] * radius[p]:
-                return False
-    return True

@@ -1,0 +1,42 @@
+"""Whether surfaces pass through each other."""
+
+import numpy as np
+from numba import njit
+
+
+@njit(cache=True, nogil=True)
+def cross(x, edges, triangles):
+    """True when any of ``edges`` (e, 2) passes through any of ``triangles`` (t, 3) of points ``x`` (n, 3).
+
+    Möller and Trumbore (1997), for edges inside the box of the triangles only.
+    """
+    low, high = np.full(3, np.inf), np.full(3, -np.inf)
+    for t in range(len(triangles)):
+        for c in range(3):
+            for i in range(3):
+                low[i], high[i] = min(low[i], x[triangles[t, c], i]), max(high[i], x[triangles[t, c], i])
+    along, u, v, s = np.empty(3), np.empty(3), np.empty(3), np.empty(3)
+    for e in range(len(edges)):
+        p, q = edges[e, 0], edges[e, 1]
+        outside = False
+        for i in range(3):
+            along[i] = x[q, i] - x[p, i]
+            outside |= max(x[p, i], x[q, i]) < low[i] or min(x[p, i], x[q, i]) > high[i]
+        if outside:
+            continue
+        for t in range(len(triangles)):
+            a, b, c = triangles[t, 0], triangles[t, 1], triangles[t, 2]
+            beside = False
+            for i in range(3):
+                beside |= (max(x[p, i], x[q, i]) < min(x[a, i], x[b, i], x[c, i])
+                           or min(x[p, i], x[q, i]) > max(x[a, i], x[b, i], x[c, i]))
+                u[i], v[i], s[i] = x[b, i] - x[a, i], x[c, i] - x[a, i], x[p, i] - x[a, i]
+            if beside:
+                continue
+            h, k = np.cross(along, v), np.cross(s, u)
+            area = np.dot(u, h)
+            if area != 0.0:
+                one, two, at = np.dot(s, h) / area, np.dot(along, k) / area, np.dot(v, k) / area
+                if one >= 0.0 and two >= 0.0 and one + two <= 1.0 and 0.0 <= at <= 1.0:
+                    return True
+    return False

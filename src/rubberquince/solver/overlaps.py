@@ -1,0 +1,72 @@
+"""Solids that start inside each other: they do not touch until they have been drawn apart.
+
+Which way is out is known at the start only, and which pairs there are: so whether a pair is still tangled follows from
+where things are, and a run that is taken up again goes on the same way.
+"""
+
+from dataclasses import dataclass
+from itertools import combinations
+
+import igl
+import numpy as np
+
+from rubberquince.kernels.crossing import cross
+from rubberquince.solver.world import Skin, World
+
+TIME = 0.1          # s, to draw apart what could be drawn apart at once
+
+
+@dataclass(frozen=True, eq=False)
+class Overlap:
+    """Solid ``one`` leaves ``two`` along ``out`` (3,), at ``speed``, m/s."""
+
+    one: int
+    two: int
+    out: np.ndarray
+    speed: float
+
+
+def find_overlaps(world: World) -> list[Overlap]:
+    """Pairs of solids that are inside each other at the start, with the shortest way out."""
+    skin, found = world.skin, []
+    points = [skin.points[skin.piece == k] for k in range(world.solids)]
+    for a, b in combinations(range(world.solids), 2):
+        x, y = points[a], points[b]
+        if (x.min(axis=0) < y.max(axis=0)).all() and (y.min(axis=0) < x.max(axis=0)).all() \
+                and _tangled(skin, skin.points, a, b):
+            between = x.mean(axis=0) - y.mean(axis=0)
+            ways = [*np.eye(3), *-np.eye(3)]
+            if np.linalg.norm(between) > 1e-6:
+                ways.append(between / np.linalg.norm(between))
+            out = min(ways, key=lambda way: lack(x, y, way))
+            found.append(Overlap(a, b, out, lack(x, y, out) / TIME))
+    return found
+
+
+def lack(one: np.ndarray, two: np.ndarray, out: np.ndarray) -> float:
+    """How far, m, points ``one`` (k, 3) have to go along ``out`` until a plane parts them from ``two``."""
+    return float((two @ out).max() - (one @ out).min())
+
+
+def still_tangled(world: World, overlaps: list[Overlap], x: np.ndarray) -> list[Overlap]:
+    """Those whose solids are still inside each other at skin points ``x`` (n, 3), m."""
+    piece = world.skin.piece
+    return [o for o in overlaps if lack(x[piece == o.one], x[piece == o.two], o.out) > 0.0
+            and _tangled(world.skin, x, o.one, o.two)]
+
+
+def points_inside(skin: Skin, x: np.ndarray, k: int, pieces: np.ndarray) -> np.ndarray:
+    """Which points (n,) bool of ``pieces`` are inside closed piece ``k``, at skin points ``x`` (n, 3)."""
+    mine, inside = x[skin.piece == k], np.zeros(len(x), bool)
+    near = np.flatnonzero(((x > mine.min(axis=0)) & (x < mine.max(axis=0))).all(axis=1) & np.isin(skin.piece, pieces))
+    if len(near):
+        winding = igl.fast_winding_number(x, skin.triangles[k], np.ascontiguousarray(x[near]))
+        inside[near[np.abs(winding) > 0.5]] = True
+    return inside
+
+
+def _tangled(skin: Skin, x: np.ndarray, a: int, b: int) -> bool:
+    if any(points_inside(skin, x, one, np.array([two])).any() for one, two in ((a, b), (b, a))):
+        return True
+    edges = [skin.edges[np.unique(own[own >= 0])] for own in (skin.owned_edge[a], skin.owned_edge[b])]
+    return cross(x, edges[0], skin.triangles[b]) or cross(x, edges[1], skin.triangles[a])

@@ -1,0 +1,108 @@
+"""Patches of a few triangles of all skins, and the trees over them."""
+
+import numpy as np
+
+from rubberquince.kernels import patches as pt
+from rubberquince.solver.world import World
+
+
+class Patches:
+    """Those of moving pieces come first, one piece after another; see kernels.patches.
+
+    piece : (patches,), the piece of each; ``moving`` is how many of them move.
+    """
+
+    def __init__(self, world: World) -> None:
+        skin = world.skin
+        self._world = world
+        self._triangles = np.concatenate([*skin.triangles, np.zeros((0, 3), np.int64)])
+        self._owned_point = np.concatenate([*skin.owned_point, np.zeros((0, 3), bool)])
+        self._owned_edge = np.concatenate([*skin.owned_edge, np.zeros((0, 3), np.int64)])
+        self._centre = skin.points[self._triangles].mean(axis=1)
+        self._cell = np.array([*(s.lattice.cell for s in world.spec.solids), *(0.0 for _ in world.spec.colliders)])
+        order, child, patch, first, roots, piece = [], [], [], [0], [], []
+        nodes = triangles = 0
+        for k, mine in enumerate(skin.triangles):
+            rank, below, span = pt.build_tree(self._centre[triangles: triangles + len(mine)])
+            leaf = below[:, 0] < 0
+            number = np.full(len(below), -1, np.int64)
+            number[leaf] = np.argsort(np.argsort(span[leaf, 0])) + len(first) - 1
+            first += (np.sort(span[leaf, 1]) + triangles).tolist()
+            piece += [k] * int(leaf.sum())
+            order.append(rank + triangles)
+            child.append(np.where(below >= 0, below + nodes, -1))
+            patch.append(number)
+            roots.append(nodes)
+            nodes, triangles = nodes + len(below), triangles + len(mine)
+        self._order, self._child, self._patch = _whole(order, (0,)), _whole(child, (0, 2)), _whole(patch, (0,))
+        self._first, self._roots = np.array(first, np.int64), np.array(roots, np.int64)
+        self.piece = np.array(piece, np.int64)
+        self.moving = int(np.searchsorted(self.piece, world.solids))
+        self._ptr, self._point = self._points_of_patches()
+        self._box = np.zeros((len(self._child), 6))
+        self._fit(self.boxes(skin.points, len(self.piece)))
+        self._rest = self._box.copy()
+
+    def _points_of_patches(self) -> tuple[np.ndarray, np.ndarray]:
+        """The points of patch p are those from ``ptr[p]`` to ``ptr[p + 1]`` of the second array."""
+        points = max(len(self._world.skin.points), 1)
+        owner = np.repeat(np.repeat(np.arange(len(self.piece)), np.diff(self._first)), 3)
+        mine = np.unique(owner * points + self._triangles[self._order].reshape(-1))
+        return np.searchsorted(mine // points, np.arange(len(self.piece) + 1)), mine % points
+
+    def cell(self, patch: np.ndarray) -> np.ndarray:
+        """Cells, m, of the pieces that patches (k,) belong to, 0 where there are none."""
+        return self._cell[self.piece[patch]]
+
+    def boxes(self, x: np.ndarray, count: int) -> np.ndarray:
+        """Boxes (count, 6) of the first patches at skin points ``x`` (n, 3)."""
+        box = np.tile(np.repeat([np.inf, -np.inf], 3), (count, 1))
+        self.widen(box, x, np.zeros_like(x))
+        return box
+
+    def widen(self, box: np.ndarray, x: np.ndarray, move: np.ndarray) -> None:
+        """Widen the boxes (k, 6) of the first patches until they hold ``x`` + ``move`` (n, 3)."""
+        pt.widen_boxes(x, move, self._ptr, self._point, box)
+
+    def ball(self, move: np.ndarray) -> np.ndarray:
+        """Balls (patches, 4) that hold the motions ``move`` (n, 3) of each patch."""
+        ball = np.zeros((len(self.piece), 4))
+        pt.motion_balls(move, self._ptr, self._point, self.moving, ball)
+        return ball
+
+    def stray(self, pairs: np.ndarray, x: np.ndarray, moves: list[np.ndarray], start: np.ndarray,
+              way: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+        """How far, m, pairs (k, 2) move against each other on ``moves`` from ``x``.
+
+        That is from ``start``, and from this or the end of the ``way``; see kernels.patches.stray.
+        """
+        need, off = np.zeros((2, len(pairs)))
+        for move in moves:
+            pt.stray(pairs, x, move, start, way, self._ptr, self._point, self.moving, len(self.piece), need, off)
+        return need, off
+
+    def face_one_way(self, x: np.ndarray, pairs: np.ndarray, own: np.ndarray) -> np.ndarray:
+        """Which pairs (k,) bool of one skin cannot meet soon, as at ``x`` they face one way."""
+        return pt.face_one_way(x, self._triangles, self._order, self._first, self.moving, pairs, own)
+
+    def meeting(self, wide: np.ndarray) -> np.ndarray:
+        """Sorted keys a · patches + b of pairs whose boxes ``wide`` (patches, 6) meet."""
+        self._fit(wide)
+        return pt.meeting_patches(self._roots, self._world.solids, self._child, self._patch, self._box, self._rest,
+                                  self._cell)
+
+    def search(self, pairs: np.ndarray, wanted: np.ndarray, slack: np.ndarray, along: np.ndarray, x: np.ndarray,
+               way: np.ndarray, own: np.ndarray) -> tuple[np.ndarray, ...]:
+        """Candidates of the ``wanted`` pairs (k,) bool; see kernels.patches.search."""
+        world = self._world
+        return pt.search(pairs, wanted, slack, along, x, way, self.ball(way), own, self._first, self._order, self.piece,
+                         self._triangles, self._owned_point, self._owned_edge, world.skin.edges, world.skin.points,
+                         self._centre, world.gap, self._cell)
+
+    def _fit(self, wide: np.ndarray) -> None:
+        if len(wide):
+            pt.fit_trees(self._child, self._patch, wide, self._box)
+
+
+def _whole(parts: list[np.ndarray], empty: tuple[int, ...]) -> np.ndarray:
+    return np.concatenate([*parts, np.zeros(empty, np.int64)]).astype(np.int64)

@@ -1,0 +1,124 @@
+"""Whatever comes close is found: against a search of everything with everything."""
+
+from itertools import product
+
+import numpy as np
+import pytest
+
+from bodies import JELLY, make_block_collider, make_solid
+from rubberquince.kernels.distance import EDGE_EDGE, VERTEX_TRIANGLE, closest_of
+from rubberquince.kernels.patches import PATCH, build_tree
+from rubberquince.shapes import primitives
+from rubberquince.solver.specs import RunSpec, Touch
+from rubberquince.solver.touching import Touching
+from rubberquince.solver.world import World
+
+GAP = 4e-3
+
+
+def test_each_triangle_is_in_one_patch_of_a_few_neighbours():
+    mesh = primitives.sphere(20, 10)
+    centre = mesh.points[mesh.triangles].mean(axis=1)
+    order, child, span = build_tree(centre)
+    leaves = span[child[:, 0] < 0]
+    assert sorted(order.tolist()) == list(range(len(centre)))
+    assert np.diff(leaves, axis=1).max() <= PATCH and np.diff(leaves, axis=1).sum() == len(centre)
+    wide = [np.ptp(centre[order[lo:hi]], axis=0).max() for lo, hi in leaves]
+    assert np.median(wide) < 0.5 * np.ptp(centre, axis=0).max()
+
+
+def three_pieces():
+    touch = Touch(GAP, 0.5)
+    one = make_solid(primitives.sphere(12, 8), (0.08, 0.08, 0.08), 3, (0.0, 0.05, 0.0), JELLY, touch)
+    two = make_solid(primitives.block((4, 3, 4)), (0.08, 0.05, 0.07), 2, (0.02, 0.1175, 0.01), JELLY, touch)
+    shelf = make_block_collider((0.2, 0.02, 0.2), (0.05, -0.02, 0.0), touch=touch)
+    return World(RunSpec([one, two], [shelf], ground=touch))
+
+
+def every_relation(world):
+    """All relations of different pieces, one of them moving: ids (k, 4) and kind (k,)."""
+    skin, ids, kinds = world.skin, [], []
+    edges = [skin.edges[np.unique(own[own >= 0])] for own in skin.owned_edge]
+    points = [np.unique(t) for t in skin.triangles]
+    for a, b in product(range(len(skin.triangles)), repeat=2):
+        if a == b or min(a, b) >= world.solids:
+            continue
+        p, t = np.meshgrid(points[a], np.arange(len(skin.triangles[b])), indexing="ij")
+        ids.append(np.column_stack([p.ravel(), skin.triangles[b][t.ravel()]]))
+        kinds.append(np.full(p.size, VERTEX_TRIANGLE, np.int8))
+        if a < b:
+            e, f = np.meshgrid(np.arange(len(edges[a])), np.arange(len(edges[b])), indexing="ij")
+            ids.append(np.column_stack([edges[a][e.ravel()], edges[b][f.ravel()]]))
+            kinds.append(np.full(e.size, EDGE_EDGE, np.int8))
+    return np.concatenate(ids), np.concatenate(kinds)
+
+
+def come_close(world, ids, kind, x, move):
+    """Those that are within their gap somewhere on the way."""
+    near = np.zeros(len(ids), bool)
+    for share in np.linspace(0.0, 1.0, 9):
+        near |= closest_of(ids, kind, x + share * move)[0] < GAP
+    return {tuple(row) for row in ids[near].tolist()}
+
+
+@pytest.mark.parametrize("fast, wobble", [(0.0, 2e-4), (2e-3, 1e-3), (0.03, 2e-3), (0.08, 0.01)])
+def test_all_that_comes_within_its_gap_is_found_over_many_steps(fast, wobble):
+    world, rng = three_pieces(), np.random.default_rng(int(1e5 * fast))
+    touching, (ids, kind) = Touching(world), every_relation(world)
+    x, moving = world.skin.points.copy(), world.skin.moving
+    met = 0
+    for step in range(6):
+        touching.begin(x)
+        here = x
+        for _ in range(3):                                  # as Newton's steps within a substep
+            move = np.zeros_like(x)
+            move[:moving] = rng.normal(scale=wobble, size=(moving, 3))
+            for body in range(world.solids):
+                move[world.skin.piece == body] += rng.normal(scale=fast, size=3)
+            aside = move.copy()
+            aside[:moving] += rng.normal(scale=wobble, size=(moving, 3))
+            name = here.copy()
+            for way in (move, aside):
+                touching.look(name, here, way)
+                found = {tuple(row) for row in touching.ids[touching.kind < 2].tolist()}
+                close = come_close(world, ids, kind, here, way)
+                assert close <= found
+                met += len(close)
+            low = here[:moving, 1] + np.minimum(0.0, move[:moving, 1]) < GAP
+            assert set(np.flatnonzero(low).tolist()) <= set(touching.ids[touching.kind == 2, 0].tolist())
+            here = here + rng.uniform() * move
+        x = here if step % 2 else world.skin.points.copy()
+    assert met > 50
+
+
+def test_what_was_found_before_changes_nothing_that_touches():
+    world, rng = three_pieces(), np.random.default_rng(3)
+    x, moving = world.skin.points.copy(), world.skin.moving
+    used, fresh = Touching(world), Touching(world)
+    for _ in range(5):
+        move = np.zeros_like(x)
+        move[:moving] = rng.normal(scale=4e-3, size=(moving, 3))
+        used.begin(x)
+        used.look(move, x, move)
+        x = x + move
+    for touching in (used, fresh):
+        touching.begin(x)
+        touching.look(x, x, 0.1 * move)
+    near = [t.distance < t.gap for t in (used, fresh)]
+    assert near[0].sum() > 20
+    for name in ("ids", "kind", "gap", "distance"):
+        np.testing.assert_array_equal(getattr(used, name)[near[0]], getattr(fresh, name)[near[1]])
+
+
+def test_the_two_sides_of_one_body_meet_and_neighbours_do_not():
+    solid = make_solid(primitives.block((8, 2, 8)), (0.2, 0.05, 0.2), 2, (0.0, 1.0, 0.0), JELLY, Touch(GAP, 0.5))
+    world = World(RunSpec([solid], [], ground=None))
+    touching, x = Touching(world), world.skin.points.copy()
+    touching.begin(x)
+    touching.look(x, x)
+    assert not len(touching.ids)
+    flat = x.copy()
+    flat[:, 1] = 1.0 + 0.05 * (flat[:, 1] - 1.0)            # pressed to a twentieth of its height
+    touching.look(x, x, flat - x)
+    top = x[touching.ids][:, :, 1] > 1.02
+    assert (top.any(axis=1) & ~top.all(axis=1)).sum() > 100
