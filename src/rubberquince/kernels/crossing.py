@@ -5,11 +5,12 @@ from numba import njit
 
 
 @njit(cache=True, nogil=True)
-def cross(x, edges, triangles):
-    """True when any of ``edges`` (e, 2) passes through any of ``triangles`` (t, 3) of points ``x`` (n, 3).
+def count_crossings(x, edges, triangles, most):
+    """How many of ``edges`` (e, 2) pass through any of ``triangles`` (t, 3) of points ``x`` (n, 3); ``most`` is enough.
 
-    Möller and Trumbore (1997), for edges inside the box of the triangles only.
+    Möller and Trumbore (1997); an edge does not cross what it has a point of.
     """
+    count = 0
     low, high = np.full(3, np.inf), np.full(3, -np.inf)
     for t in range(len(triangles)):
         for c in range(3):
@@ -26,7 +27,7 @@ def cross(x, edges, triangles):
             continue
         for t in range(len(triangles)):
             a, b, c = triangles[t, 0], triangles[t, 1], triangles[t, 2]
-            beside = False
+            beside = p in (a, b, c) or q in (a, b, c)
             for i in range(3):
                 beside |= (max(x[p, i], x[q, i]) < min(x[a, i], x[b, i], x[c, i])
                            or min(x[p, i], x[q, i]) > max(x[a, i], x[b, i], x[c, i]))
@@ -38,5 +39,8 @@ def cross(x, edges, triangles):
             if area != 0.0:
                 one, two, at = np.dot(s, h) / area, np.dot(along, k) / area, np.dot(v, k) / area
                 if one >= 0.0 and two >= 0.0 and one + two <= 1.0 and 0.0 <= at <= 1.0:
-                    return True
-    return False
+                    count += 1
+                    break
+        if count >= most:
+            break
+    return count

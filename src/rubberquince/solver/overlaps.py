@@ -10,7 +10,7 @@ from itertools import combinations
 import igl
 import numpy as np
 
-from rubberquince.kernels.crossing import cross
+from rubberquince.kernels.crossing import count_crossings
 from rubberquince.solver.world import Skin, World
 
 TIME = 0.1          # s, to draw apart what could be drawn apart at once
@@ -65,8 +65,14 @@ def points_inside(skin: Skin, x: np.ndarray, k: int, pieces: np.ndarray) -> np.n
     return inside
 
 
+def edges_of_piece(skin: Skin, k: int) -> np.ndarray:
+    """The edges (e, 2) of piece ``k``."""
+    own = skin.owned_edge[k]
+    return skin.edges[np.unique(own[own >= 0])]
+
+
 def _tangled(skin: Skin, x: np.ndarray, a: int, b: int) -> bool:
     if any(points_inside(skin, x, one, np.array([two])).any() for one, two in ((a, b), (b, a))):
         return True
-    edges = [skin.edges[np.unique(own[own >= 0])] for own in (skin.owned_edge[a], skin.owned_edge[b])]
-    return cross(x, edges[0], skin.triangles[b]) or cross(x, edges[1], skin.triangles[a])
+    edges = [edges_of_piece(skin, k) for k in (a, b)]
+    return (count_crossings(x, edges[0], skin.triangles[b], 1) + count_crossings(x, edges[1], skin.triangles[a], 1)) > 0

@@ -8,14 +8,19 @@ import igl
 import numpy as np
 
 from rubberquince.kernels import patches as pt
+from rubberquince.kernels.crossing import count_crossings
 from rubberquince.kernels.distance import GROUND, LEAVING, closest_of
-from rubberquince.solver.overlaps import points_inside
+from rubberquince.shapes.polymesh import volume
+from rubberquince.solver.overlaps import edges_of_piece, points_inside
 from rubberquince.solver.patches import Patches
 from rubberquince.solver.world import World
 
 AHEAD = 2.0         # of the way of a substep: how much farther patches may go before they are searched anew
 FIRM = 1.2          # of what strays from the way, where patches go fast: the same
 LEAST, MOST = 0.5, 0.12     # of the gap and of a cell: bounds of this; what goes farther is searched along its way
+CRUMPLED = 0.1      # of the edges of a solid: one of which more pass through its own skin does not touch itself
+FLAT = 0.1          # of its volume at rest: nor does one that has less
+CLOSE = 2.0         # relations a triangle within their gap: fewer cannot be crumpled
 HALF = 0.5 * (1.0 + pt.SPARE)       # of the gap: what boxes are widened by
 SIDES = np.repeat([-1.0, 1.0], 3)
 ROUNDING = 1e-9
@@ -42,6 +47,7 @@ class Touching:
 
     def __init__(self, world: World) -> None:
         self._world, self._patches = world, Patches(world)
+        self._volume = [volume(world.skin.points, t) or 1.0 for t in world.skin.triangles[: world.solids]]
         self._inside: list[tuple[int, np.ndarray]] = []     # a collider, and which points (n,) bool it leads out
         self.tangled: list[tuple[int, int]] = []        # solids that are inside each other, for who knows to say
         self.forget()
@@ -61,7 +67,12 @@ class Touching:
         self._slack, self._strayed = np.zeros(0), np.zeros(0)       # of each pair, m; strays before this substep
         self._along = np.zeros(0, bool)                             # of each pair: listed along the way
         self._alike, self._strays, self._candidates = np.zeros(0, bool), np.zeros(0), NOTHING
+        self.begin_frame()
+
+    def begin_frame(self) -> None:
+        """Look anew at the next call, and find out which solids are crumpled."""
         self.drop()
+        self._crumpled: np.ndarray | None = None
 
     def drop(self) -> None:
         """Look anew at the next call."""
@@ -78,7 +89,7 @@ class Touching:
         self._slack[self._along] = -1.0             # lists along a way end with it
         self._along[:] = False
         self._start = x.copy()
-        self._alike = self._patches.face_one_way(x, self._pairs, self._own)
+        self._alike = self._left_alone()
         self.drop()
         self._leaving = [self._leave(k, inside, x) for k, inside in self._inside]
 
@@ -99,11 +110,10 @@ class Touching:
             self._at, self._moves, self._strays = at, [], self._strayed.copy()
             moves = (np.zeros_like(x), *moves)
         self._moves += moves
-        if self._pair_up(x, list(moves)):
+        anew = self._pair_up(x, list(moves))
+        if anew:
             self._strays = self._strayed.copy()
-            anew = self._cover(x, self._moves)
-        else:
-            anew = self._cover(x, list(moves))
+        anew |= self._cover(x, self._moves if anew else list(moves))
         if fresh or anew:
             count = len(self._candidates[0])
             self._seen, self._both, self._picked = np.zeros((3, count), bool)
@@ -111,6 +121,8 @@ class Touching:
             self._low = np.zeros(self._world.skin.moving, bool)
             moves = tuple(self._moves)
         more = sum(self._pick(x, move) for move in moves)
+        if self._crumpled is None:
+            self._find_crumpled(x)
         if more or fresh or anew:
             self._collect(x)
         return more > 0
@@ -125,6 +137,32 @@ class Touching:
             more += int((low & ~self._low).sum())
             self._low |= low
         return more
+
+    def _left_alone(self) -> np.ndarray:
+        """Which pairs (pairs,) bool are of one skin and cannot meet in this substep, or are not to."""
+        alike = self._patches.face_one_way(self._start, self._pairs, self._own)
+        if self._crumpled is not None and len(self._crumpled):
+            alike |= self._own & np.isin(self._patches.piece[self._pairs[:, 0]], self._crumpled)
+        return alike
+
+    def _find_crumpled(self, x: np.ndarray) -> None:
+        """Find the solids that are turned inside out, or whose skin passes through itself all over.
+
+        They cannot unfold while they touch themselves.
+        """
+        skin, pair = self._world.skin, self._candidates[0]
+        near = self._picked & (self._distance <= self._candidates[3]) & self._own[pair]
+        counts = np.bincount(self._patches.piece[self._pairs[pair[near], 0]], minlength=self._world.solids)
+        found = [k for k, rest in enumerate(self._volume) if volume(x, skin.triangles[k]) / rest < FLAT]
+        for k in np.flatnonzero(counts > CLOSE * np.array([len(t) for t in skin.triangles[: self._world.solids]])):
+            edges = edges_of_piece(skin, int(k))
+            most = int(CRUMPLED * len(edges)) + 1
+            if count_crossings(x, edges, skin.triangles[k], most) == most:
+                found.append(int(k))
+        self._crumpled = np.array(found, np.int64)
+        if found:
+            self._alike = self._left_alone()
+            self._picked &= ~self._alike[pair]
 
     def _cover(self, x: np.ndarray, moves: list[np.ndarray]) -> bool:
         """Make the candidates hold on the ways of ``moves`` from ``x``; returns True when some were searched for."""
@@ -146,7 +184,7 @@ class Touching:
             order = np.argsort(joined[0], kind="stable")
             pair, ids, kind, gap, far = (column[order] for column in joined)
             self._candidates = pair, ids, kind, gap, far
-        self._strays = strays
+        self._strays = np.where(self._alike, -np.inf, strays)
         return bool(stale.any())
 
     def _pair_up(self, x: np.ndarray, moves: list[np.ndarray]) -> bool:
@@ -171,7 +209,7 @@ class Touching:
         self._slack, self._strayed, self._along = slack, strayed, along
         self._keys, self._pairs = keys, np.column_stack(np.divmod(keys, len(patches.piece)))
         self._own = patches.piece[self._pairs[:, 0]] == patches.piece[self._pairs[:, 1]]
-        self._alike = patches.face_one_way(self._start, self._pairs, self._own)
+        self._alike = self._left_alone()
         return True
 
     def _collect(self, x: np.ndarray) -> None:
