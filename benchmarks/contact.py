@@ -38,7 +38,8 @@ def solid(mesh: PolyMesh, size: tuple[float, float, float], cells: int, at: tupl
           turn: float = 0.0) -> SolidSpec:
     lattice = build_lattice(mesh.points * np.array(size), mesh.triangles, min(size) / cells)
     c, s = np.cos(turn), np.sin(turn)
-    return SolidSpec(mesh.triangles, lattice, np.array([[c, -s, 0], [s, c, 0], [0, 0, 1.0]]), np.array(at), JELLY, TOUCH)
+    rotation = np.array([[c, -s, 0.0], [s, c, 0.0], [0.0, 0.0, 1.0]])
+    return SolidSpec(mesh.triangles, lattice, rotation, np.array(at), JELLY, TOUCH)
 
 
 def heap() -> Stepper:
@@ -66,7 +67,8 @@ def bowl() -> Stepper:
             triangles += [(a, b, a + around), (b, b + around, a + around)]
     balls = [solid(primitives.sphere(24, 12), (0.08, 0.08, 0.08), 6,
                    (0.07 * np.cos(2.4 * k), 0.2 + 0.045 * k, 0.07 * np.sin(2.4 * k))) for k in range(20)]
-    return Stepper(RunSpec(balls, [ColliderSpec(np.array(points), np.array(triangles, np.int32), TOUCH)], quality=DRAFT))
+    inside = ColliderSpec(np.array(points), np.array(triangles, np.int32), TOUCH)
+    return Stepper(RunSpec(balls, [inside], quality=DRAFT))
 
 
 def resting() -> Stepper:
@@ -86,7 +88,8 @@ def on_terrain(divisions: int) -> Stepper:
     triangles = np.concatenate([np.column_stack([a, a + 1, a + divisions + 1]),
                                 np.column_stack([a + 1, a + divisions + 2, a + divisions + 1])])
     ball = solid(primitives.sphere(40, 20), (0.12, 0.12, 0.12), 10, (0.0, 0.1, 0.0))
-    return Stepper(RunSpec([ball], [ColliderSpec(points, triangles.astype(np.int32), TOUCH)], ground=None, quality=DRAFT))
+    terrain = ColliderSpec(points, triangles.astype(np.int32), TOUCH)
+    return Stepper(RunSpec([ball], [terrain], ground=None, quality=DRAFT))
 
 
 CASES = [Case("heap of sixteen figures", heap, 2, 48, 4.0, 12.0), Case("bowl of twenty bodies", bowl, 4, 30, 4.0, 10.0),
@@ -114,7 +117,8 @@ def main() -> None:
     fine, coarse = (float(np.median(frame_times(on_terrain(n), 24))) for n in (316, 32))
     held = fine <= 2.0 * coarse
     missed += [] if held else ["ground of 200,000 triangles"]
-    print(f"| ground of 200,000 triangles over one of 2,000 | {fine / coarse:.1f} | 2{'' if held else ': **missed**'} |")
+    bar = f"2{'' if held else ': **missed**'}"
+    print(f"| ground of 200,000 triangles over one of 2,000 | {fine / coarse:.1f} | {bar} |")
     if "--assert" in sys.argv and missed:
         sys.exit("Missed: " + ", ".join(missed))
 

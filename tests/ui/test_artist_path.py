@@ -278,7 +278,7 @@ def test_a_range_is_baked_stopped_and_scrubbed(show, qtbot):
     assert window.strip.status.text().startswith("baked just now · ") and not window.strip.bake.isEnabled()
     lanes = window.strip.lanes
     taken = lanes.lanes[-1]
-    assert taken.name == "time" and (taken.values[1:5] > 0).all() and taken.show(0.25) == "250 ms"
+    assert taken.name == "time" and (taken.values[2:5] > 0).all() and taken.show(0.25) == "250 ms"
     QTest.mouseClick(lanes, LEFT, pos=QPoint(round(lanes._x(7)), 8))
     assert window.player.frame == 7
     assert window.readings._values["Volume"].text().endswith("%")

@@ -16,6 +16,7 @@ from rubberquince.shapes.polymesh import PolyMesh, is_closed
 from rubberquince.shapes.rays import nearest_hits
 from rubberquince.shapes.repair import holes
 
+STUCK = "will stay stuck together"
 LEAST_DEPTH = 1e-4          # m: less is touching, not overlapping
 CLEARANCE = 1e-3            # m, left between pieces that were lifted apart
 THICKNESS = 0.005           # m, that a sheet is given
@@ -190,14 +191,15 @@ def _overlaps(scene: Scene, meshes: Meshes) -> list[Check]:
             continue
         if scene.run.ground and (sunk := -float(points[piece.id][:, 1].min())) > LEAST_DEPTH:
             lowest = points[piece.id][points[piece.id][:, 1].argmin()]
-            found.append(_lift_check(piece, "the ground", sunk, lowest))
+            found.append(_lift_check(piece, "the ground", STUCK, sunk, lowest))
         for j, other in enumerate(taking_part):
             if j != k and not (other.role == "solid" and j < k):
                 depth, spot = _depth(piece, other, points, meshes)
                 if depth > LEAST_DEPTH:
                     higher = other.role == "solid" and other.place.position[1] > piece.place.position[1]
                     upper, lower = (other, piece) if higher else (piece, other)
-                    found.append(_lift_check(upper, lower.name, _rise(points[upper.id], points[lower.id]), spot))
+                    rise = _rise(points[upper.id], points[lower.id])
+                    found.append(_lift_check(upper, lower.name, _fate(piece, other), rise, spot))
     if not found and any(p.role == "solid" for p in taking_part):
         found.append(Check("Nothing overlaps at the start.", False))
     return found
@@ -230,8 +232,15 @@ def _rise(one: np.ndarray, two: np.ndarray) -> float:
     return float(two[:, 1].max() - one[:, 1].min())
 
 
-def _lift_check(piece: Piece, other: str, rise: float, spot: np.ndarray) -> Check:
-    return Check(f"{piece.name} and {other} overlap at the start and will stay stuck together.", True, piece.id,
+def _fate(one: Piece, two: Piece) -> str:
+    """What becomes of a solid that starts in another piece."""
+    if one.role == two.role:
+        return "will be drawn apart"
+    return "will come apart" if "outside" in (one.contact.sides, two.contact.sides) else STUCK
+
+
+def _lift_check(piece: Piece, other: str, fate: str, rise: float, spot: np.ndarray) -> Check:
+    return Check(f"{piece.name} and {other} overlap at the start and {fate}.", True, piece.id,
                  f"Lift {piece.name} clear", partial(_lift, piece.id, rise), spot)
 
 

@@ -61,7 +61,7 @@ class Damping:
         if wobbling.any():
             pitch = np.maximum(self._squared_pitch(x, v, square), LOWEST ** 2 * square)
             turning = (spin ** 2).sum(axis=1) / SWING ** 2
-            beta[wobbling] += (2.0 * rates / (pitch + turning))[wobbling]
+            beta[wobbling] += (2.0 * rates / np.maximum(pitch + turning, 1e-12))[wobbling]
         return 2.0 * (1.0 - STIFF_SHARE) * rates, beta
 
     def _squared_pitch(self, x: np.ndarray, v: np.ndarray, usual: np.ndarray) -> np.ndarray:
