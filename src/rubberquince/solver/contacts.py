@@ -27,6 +27,7 @@ class Contacts:
         self.skin = world.skin.points.copy()
         self._carried = NOWHERE                         # of which nodes it is the skin
         self._pushes = np.zeros(0, bool)
+        self._known: tuple[np.ndarray, np.ndarray, float] = (NOWHERE, NOWHERE, 0.0)     # the last energy, and of what
         self._chosen: np.ndarray = NOWHERE              # of which relations
 
     def carry(self, x: np.ndarray) -> np.ndarray:
@@ -160,7 +161,10 @@ class Contacts:
 
     def energy(self, x: np.ndarray, stiffness: np.ndarray) -> float:
         """J, with ``stiffness`` (points,) N/m, of what pushes."""
-        return ct.contact_energy(*self._lists(), self.carry(x), self._world.skin.moving, stiffness)
+        if self._known[0] is not x or self._known[1] is not self.touching.ids:
+            energy = ct.contact_energy(*self._lists(), self.carry(x), self._world.skin.moving, stiffness)
+            self._known = (x, self.touching.ids, energy)
+        return self._known[2]
 
     def pairs(self, x: np.ndarray, stiffness: np.ndarray) -> tuple[np.ndarray, ...]:
         """What pushes at ``x``; see kernels.contact.active_pairs."""

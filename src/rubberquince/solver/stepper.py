@@ -109,6 +109,7 @@ class Stepper:
         self._scheme = Scheme(self.world, self._loose, spec.quality.ringing)
         self._damping = Damping(self.world, self.system, self._loose)
         self._bounces: list[Bounce] = []
+        self._touch = 0.0                   # energy of contact at the start of the substep, J
         self._contact = np.zeros(0)         # stiffness of points in this frame, N/m
         self._no_force, self._no_inertia = np.zeros_like(rest), np.zeros(len(rest))
         self.effort = Effort()
@@ -225,11 +226,10 @@ class Stepper:
         The scheme throws back what a contact stops within one step, and faster than it came.
         """
         state, w = self.state, self.world
-        self.contacts.look(x, state.x - x)
         kinetic = [0.5 * w.mass @ (speed ** 2).sum(axis=1) for speed in (state.v, v)]
         before, after = (self._place(at, step).bulk - inertia_energy(step.aim.inertia, at, step.aim.target)
-                         + self.contacts.energy(at, step.contact) + w.mass * self._scheme.pull() @ at[:, 1]
-                         for at in (state.x, x))
+                         + touch + w.mass * self._scheme.pull() @ at[:, 1]
+                         for at, touch in ((state.x, self._touch), (x, self.contacts.energy(x, step.contact))))
         return after + kinetic[1] - before - kinetic[0] > MOST_GAIN * max(kinetic) + step.rounding
 
     def _turned_as_free(self, x: np.ndarray, aim: Aim, adrift: list[np.ndarray]) -> np.ndarray:
@@ -300,6 +300,7 @@ class Stepper:
         move = np.where(step.touches[body, None], on, aim.target - x) * self.world.free[:, None]
         self.contacts.limit(PREDICTOR, x, move, self.system.compliance)
         stay = self._place(x, step)
+        self._touch = self.contacts.energy(x, step.contact)
         most = stay.bulk + self._touch_energy(x, step) + step.rounding
         for share in (1.0, 0.5):
             ahead = self._place(x + share * move, step)
