@@ -33,7 +33,7 @@ from rubberquince.view.portrait import portrait
 from rubberquince.view.stage import DISPLAYS
 
 ADD_KEYS = {"block": "Ctrl+B", "sphere": "Ctrl+Shift+B"}
-ACROSS, DOWN = [360, 680, 240], [86, 540, 148]      # px, of the zones at first
+ACROSS, DOWN = [360, 680, 240], [86, 530, 158]      # px, of the zones at first
 UNITS = ("mm", "cm", "m", "in")
 
 

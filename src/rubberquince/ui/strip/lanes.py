@@ -22,7 +22,7 @@ from PySide6.QtWidgets import QWidget
 
 from rubberquince.ui import style
 
-LEFT, RIGHT, RULER, LANE = 66, 84, 16, 22
+LEFT, RIGHT, RULER, LANE = 66, 84, 16, 21
 MOST_LANES = 4
 SCALE_INK = "#9A9180"
 KNOWN, GOOD = 1, 2          # states of a frame; 0 = not there

@@ -32,7 +32,7 @@ class Strip(QFrame):
         self._kept: Bake | None = None
         self._kept_folder: Path | None = None
         self.setObjectName("strip")
-        self.setMinimumHeight(132)
+        self.setMinimumHeight(152)
         self.first = _bare("first", "To the first frame", player.go, bench)
         self.play = QPushButton(icon("play", 16), "")
         self.play.setFixedSize(34, 34)
