@@ -153,7 +153,7 @@ def test_a_ruined_start_comes_to_rest(start):
     assert np.ptp(stepper.state.x, axis=0).max() < 0.3
     skin = stepper.world.skin
     share = volume(stepper.skin(), skin.triangles[0]) / volume(skin.points, skin.triangles[0])
-    assert 0.4 < abs(share) < 1.2                           # it may stay folded, but is not crushed to a point
+    assert 0.3 < abs(share) < 1.2                           # it may stay folded, but is not crushed to a point
     internal = stepper.state.v - mean_velocity(stepper)
     assert np.sqrt((internal ** 2).mean()) < 0.05
 

@@ -90,3 +90,17 @@ def test_a_thrown_cube_tumbles():
     for _ in range(8):                                      # before it lands
         stepper.frame()
     assert angle(stepper, start) == pytest.approx(np.degrees(8.0 * 8 / 24), abs=6.0)
+
+
+@pytest.mark.parametrize("quality, rate", [("draft", 40.0), ("draft", 80.0), ("good", 80.0)])
+def test_a_soft_ball_that_spins_fast_gains_no_energy(quality, rate):
+    material = Material(8000.0, 0.45, 300.0, 0.0)
+    ball = make_solid(primitives.sphere(24, 12), (0.09, 0.09, 0.09), 4, (0, 0.1, 0), material)
+    stepper = Stepper(RunSpec([ball], [], gravity=0.0, ground=None, quality=QUALITIES[quality]))
+    mass, x = stepper.world.mass, stepper.state.x
+    stepper.state.v[:] = np.cross([0.3 * rate, 0.0, -rate], x - mass @ x / mass.sum())
+    energy = []
+    for _ in range(24):
+        stepper.frame()
+        energy.append(0.5 * mass @ (stepper.state.v ** 2).sum(axis=1) + stepper.system.energy(stepper.state.x))
+    assert max(energy) < 1.1 * energy[0] and energy[-1] > 0.9 * energy[0]
