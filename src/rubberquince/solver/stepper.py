@@ -32,7 +32,7 @@ LEAP = 2.0                  # cells a Newton step may go, if the free motion goe
 LEAST_TURN = 1e-6           # rad: less is rounding
 MOST_GAIN = 0.2            # of the kinetic energy, in a substep: more is the scheme's
 STEADY = 4.0                # of ω²h, 1/s: so changes of shape fade where a body spins, or each step would feed them
-SLOW_TURN = 0.05            # rad, in a substep: what spins more slowly needs none of that
+SLOW_TURN, CARRIED_TURN = 0.05, 0.2     # rad, in a substep: what spins more slowly, free or carried, needs none
 SLIDES, SLID = 5e-3, 0.02     # m/s, from where friction has to be right, and what part of it may be wrong
 SETTLED = 1e-5              # of a cell: a Newton step smaller than this is the last of its substep
 
@@ -285,7 +285,8 @@ class Stepper:
             met[bounce.node] = True
         self.system.assemble(pose)
         fade, beta = self._damping.factors(state.x, state.v, touches & leans, spin)
-        fade = fade + STEADY * h * np.maximum((spin ** 2).sum(axis=1) - (SLOW_TURN / h) ** 2, 0.0)
+        slow = np.where(touches & leans, CARRIED_TURN, SLOW_TURN) / h
+        fade = fade + STEADY * h * np.maximum((spin ** 2).sum(axis=1) - slow ** 2, 0.0)
         drag = beta[w.node_body] / h
         rounding = ROUNDING * float(w.mass.sum()) * max((w.gravity * h) ** 2, STILL_SPEED ** 2)
         return _Step(self._scheme.aim(turned, h, touches, met), 1.0 + drag, drag, np.exp(-h * fade), self._contact,
