@@ -22,7 +22,7 @@ def small():
 
 def plain_energy(world, x):
     """The same energy tetrahedron by tetrahedron: stable neo-Hookean, one mean dilatation an octahedron."""
-    solid = world.spec.solids[0]
+    solid = world.spec.bodies[0]
     lattice, (lam, mu) = solid.lattice, JELLY.lame
     total = 0.0
     for corner, axis, fill, scale in zip(lattice.corner, lattice.axis, lattice.fill, lattice.scale):

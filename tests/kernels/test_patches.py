@@ -41,7 +41,7 @@ def every_relation(world):
     edges = [skin.edges[np.unique(own[own >= 0])] for own in skin.owned_edge]
     points = [np.unique(t) for t in skin.triangles]
     for a, b in product(range(len(skin.triangles)), repeat=2):
-        if a == b or min(a, b) >= world.solids:
+        if a == b or min(a, b) >= world.bodies:
             continue
         p, t = np.meshgrid(points[a], np.arange(len(skin.triangles[b])), indexing="ij")
         ids.append(np.column_stack([p.ravel(), skin.triangles[b][t.ravel()]]))
@@ -73,7 +73,7 @@ def test_all_that_comes_within_its_gap_is_found_over_many_steps(fast, wobble):
         for _ in range(3):                                  # as Newton's steps within a substep
             move = np.zeros_like(x)
             move[:moving] = rng.normal(scale=wobble, size=(moving, 3))
-            for body in range(world.solids):
+            for body in range(world.bodies):
                 move[world.skin.piece == body] += rng.normal(scale=fast, size=3)
             aside = move.copy()
             aside[:moving] += rng.normal(scale=wobble, size=(moving, 3))

@@ -15,7 +15,7 @@ class Measure:
         self._stepper = stepper
         world = stepper.world
         skin = world.skin
-        solids = range(len(world.spec.solids))
+        solids = range(len(world.spec.bodies))
         self._volume = [abs(volume(skin.points, skin.triangles[k])) for k in solids]
         self._stretch = np.zeros(len(world.octahedra.corner))
 
@@ -26,7 +26,7 @@ class Measure:
         world, octs = stepper.world, stepper.world.octahedra
         stretches(stepper.state.x, octs.lane_corner, octs.axis, octs.fill, octs.inv, TETS, GRADIENT, self._stretch)
         depth = stepper.deepest_contact()
-        rows = np.zeros((len(world.spec.solids), 6))
+        rows = np.zeros((len(world.spec.bodies), 6))
         body = octs.body.reshape(-1)
         for k in range(len(rows)):
             mine = world.node_body == k

@@ -52,7 +52,7 @@ class SceneRun:
         self.points = self._stepper.world.skin.moving
         entries = [Entry(piece.id, piece.role, len(solid.lattice.bind_node), len(solid.lattice.nodes),
                          carrier_key(piece, meshes, scene.run.quality))
-                   for piece, solid in zip(self._assembly.solids, self._assembly.spec.solids)]
+                   for piece, solid in zip(self._assembly.solids, self._assembly.spec.bodies)]
         self.layout = Layout(tuple(entries), len(self._start.packed()))
 
     def change(self, scene: Scene) -> None:

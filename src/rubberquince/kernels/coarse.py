@@ -7,8 +7,10 @@ from rubberquince.kernels.turning import centre_of
 
 
 @njit(cache=True, nogil=True, fastmath={"contract"})
-def coarse_elastic(row_ptr, col, blocks, stretch, inertia, free, aggregate, mode, out):
-    """Pᵀ(diag(inertia) + stretch·K)P into ``out`` (12·aggregates, 12·aggregates).
+def coarse_elastic(lo, hi, first, row_ptr, col, blocks, stretch, inertia, free, aggregate, mode, out):
+    """Pᵀ(diag(inertia) + stretch·K)P of nodes lo .. hi into ``out`` (12·aggregates, 12·aggregates).
+
+    Their aggregates are numbered from ``first`` on, and no block leads to other ones.
 
     Row by row: first Σ mode · block over the row for each aggregate met, then its spread over the row's
     own modes; most rows meet one aggregate only.
@@ -19,7 +21,7 @@ def coarse_elastic(row_ptr, col, blocks, stretch, inertia, free, aggregate, mode
     part, met = np.zeros(36 * aggregates), np.empty(aggregates, np.int64)
     seen = np.zeros(aggregates, np.bool_)
     nine = uint64(9)
-    for i in range(uint64(len(row_ptr) - 1)):
+    for i in range(uint64(lo), uint64(hi)):
         if free[i] == 0.0:
             continue
         count = 0
@@ -27,7 +29,7 @@ def coarse_elastic(row_ptr, col, blocks, stretch, inertia, free, aggregate, mode
             j = col[k]
             if free[j] == 0.0:
                 continue
-            at = aggregate[j]
+            at = aggregate[j] - first
             if not seen[at]:
                 seen[at], met[count] = True, at
                 count += 1
@@ -40,7 +42,7 @@ def coarse_elastic(row_ptr, col, blocks, stretch, inertia, free, aggregate, mode
                 for a in range(uint64(3)):
                     part[base + uint64(4) * a] += own * m * inertia[i]
         for c in range(count):
-            _spread(part, met[c], aggregate[i], mode, i, out)
+            _spread(part, met[c], aggregate[i] - first, mode, i, out)
             seen[met[c]] = False
 
 

@@ -208,7 +208,7 @@ def gradient_all(chunks, nodes, corner, axis, fill, mu, lam, inv, volume, tets, 
 
 @njit(cache=True, nogil=True)
 def gather_nodes(source, ptr, item, out):
-    """Sum per-octahedron vectors ``source`` (octahedra·6, 3) into nodes ``out`` (n, 3)."""
+    """Add the sums of per-octahedron vectors ``source`` (octahedra·6, 3) to nodes ``out`` (n, 3)."""
     for i in range(len(out)):
         sx, sy, sz = 0.0, 0.0, 0.0
         for k in range(ptr[i], ptr[i + 1]):
@@ -216,7 +216,7 @@ def gather_nodes(source, ptr, item, out):
             sx += source[s, 0]
             sy += source[s, 1]
             sz += source[s, 2]
-        out[i, 0], out[i, 1], out[i, 2] = sx, sy, sz
+        out[i, 0], out[i, 1], out[i, 2] = out[i, 0] + sx, out[i, 1] + sy, out[i, 2] + sz
 
 
 @njit(cache=True, nogil=True, fastmath=FAST)

@@ -117,7 +117,7 @@ def _between(world: World, a: int, b: int, normal: np.ndarray, away: float, v: n
     """The bounce of two pieces ``away``, m, from touching; none where they close too slowly to leave rest."""
     nodes, coefs, per_mass, inverse_mass = [], [], [], 0.0
     for piece, sign in ((a, 1.0), (b, -1.0)):
-        if piece < world.solids:
+        if piece < world.bodies:
             mine = np.flatnonzero(world.node_body == piece)
             mass = world.mass[mine].sum()
             nodes.append(mine)
@@ -126,7 +126,7 @@ def _between(world: World, a: int, b: int, normal: np.ndarray, away: float, v: n
             inverse_mass += 1.0 / mass
     node, coef = np.concatenate(nodes), np.concatenate(coefs)
     closing = -float(coef @ (v[node] @ normal))
-    pull = max(_pull(world)[piece] for piece in (a, b) if piece < world.solids)
+    pull = max(_pull(world)[piece] for piece in (a, b) if piece < world.bodies)
     if closing <= LEAST_STEPS * pull * h:
         return []
     target = share * max(h * closing - away, 0.0) - away

@@ -4,37 +4,49 @@ import numpy as np
 
 from rubberquince.kernels.coarse import coarse_elastic
 from rubberquince.kernels.isometry import fit_isometry
-from rubberquince.solver.world import World
+from rubberquince.solver.carriers.carrier import Carrier
+from rubberquince.solver.world import Pattern, World
+
+THIN = 1e-4         # of the longest way through a part: thinner ones are flat, and stretch in their plane only
 
 
 class CoarseSpace:
-    """The system's matrix between affine motions, of bodies as they were made, turned as they now lie.
+    """The system's matrix between affine motions of parts of bodies.
 
-    It only guides the solver: that it is not of the deformed bodies costs an iteration now and then.  In return
-    it is summed once, not in every frame, and depends on nothing that went before.
+    Of what has an inside it is that of the body as it was made, turned as it now lies: that only guides the solver,
+    costs an iteration now and then, and is summed once, not in every frame.  Shells fold, and are summed anew.
     """
 
     def __init__(self, world: World, blocks: np.ndarray) -> None:
         """``blocks`` (nnz, 9) are the stiffness blocks at rest, N/m."""
         self._world = world
-        size = 12 * (int(world.aggregate.max(initial=-1)) + 1)
+        self.aggregate, modes = _aggregates(world.carriers)
+        size = 12 * (int(self.aggregate.max(initial=-1)) + 1)
         self._elastic, self._inertial = np.zeros((size, size)), np.zeros((size, size))
         self.matrix = np.zeros((size, size))
-        self.mode = world.mode * world.free[:, None]
-        self.part_node = np.argsort(world.aggregate, kind="stable")
-        self.part_ptr = np.searchsorted(world.aggregate[self.part_node], np.arange(size // 12 + 1))
-        zero, one, pattern = np.zeros(len(world.mass)), np.ones(len(world.mass)), world.pattern
-        rows = (pattern.row_ptr, pattern.col, blocks)
-        space = (world.free, world.aggregate, world.mode)
-        coarse_elastic(*rows, one, zero, *space, self._elastic)
-        coarse_elastic(*rows, zero, world.mass, *space, self._inertial)
+        self.modes, self.mode = modes, modes * world.free[:, None]
+        self.part_node = np.argsort(self.aggregate, kind="stable")
+        self.part_ptr = np.searchsorted(self.aggregate[self.part_node], np.arange(size // 12 + 1))
+        n = len(world.mass)
+        coarse_elastic(0, n, 0, *self._rows(blocks, np.ones(n), np.zeros(n)), self._elastic)
+        coarse_elastic(0, n, 0, *self._rows(blocks, np.zeros(n), world.mass), self._inertial)
 
-    def lay(self, x: np.ndarray, stretch: np.ndarray, inertia: np.ndarray) -> None:
-        """Make the matrix for nodes at ``x`` (n, 3), m; stretch and inertia (n,) as in kernels.linear."""
+    def _rows(self, blocks: np.ndarray, stretch: np.ndarray, inertia: np.ndarray) -> tuple[np.ndarray, ...]:
+        pattern: Pattern = self._world.pattern
+        return (pattern.row_ptr, pattern.col, blocks, stretch, inertia, self._world.free, self.aggregate, self.modes)
+
+    def lay(self, x: np.ndarray, blocks: np.ndarray, stretch: np.ndarray, inertia: np.ndarray) -> None:
+        """Make the matrix for nodes at ``x`` (n, 3), m, with stiffness ``blocks``; see kernels.linear for the rest."""
         world, back, shift = self._world, np.empty((3, 3)), np.empty(3)
-        for lo, hi in zip(world.first_node[:-1], world.first_node[1:]):
-            rows = slice(12 * world.aggregate[lo:hi].min(), 12 * (world.aggregate[lo:hi].max() + 1))
+        for carrier, lo, hi in zip(world.carriers, world.first_node[:-1], world.first_node[1:]):
+            base, last = self.aggregate[lo:hi].min(), self.aggregate[lo:hi].max() + 1
+            rows = slice(12 * base, 12 * last)
             size = rows.stop - rows.start
+            if not carrier.filled:
+                part = np.zeros((size, size))
+                coarse_elastic(lo, hi, base, *self._rows(blocks, stretch, inertia), part)
+                self.matrix[rows, rows] = part
+                continue
             fit_isometry(x, lo, hi, world.start, back, shift)
             turn = back.T
             turned = turn @ self._elastic[rows, rows].reshape(-1, 3, size)
@@ -42,3 +54,30 @@ class CoarseSpace:
             self.matrix[rows, rows] = (stretch[lo] * turned.reshape(size, size)
                                        + inertia[lo:hi].sum() / world.mass[lo:hi].sum() * self._inertial[rows, rows])
 
+
+def _aggregates(carriers: list[Carrier]) -> tuple[np.ndarray, np.ndarray]:
+    """Aggregate (n,) of every node and its affine modes (n, 4): 1 and place within the aggregate."""
+    numbers, all_modes = [np.zeros(0, np.int64)], [np.zeros((0, 4))]
+    first = 0
+    for carrier in carriers:
+        nodes = carrier.place
+        parts = [np.arange(len(nodes))]
+        while len(parts) < carrier.parts:            # halve the longest part of all
+            parts.sort(key=lambda p: float(np.ptp(nodes[p], axis=0).max()))
+            part = parts.pop()
+            side = np.ptp(nodes[part], axis=0).argmax()
+            order = part[np.argsort(nodes[part, side], kind="stable")]
+            parts += [order[: len(order) // 2], order[len(order) // 2:]]
+        number, mode = np.zeros(len(nodes), np.int64), np.ones((len(nodes), 4))
+        for k, part in enumerate(parts):
+            number[part] = first + k
+            place = nodes[part] - nodes[part].mean(axis=0)
+            if not carrier.filled:                   # along its own axes: a flat part has nothing across
+                place = place @ np.linalg.svd(place, full_matrices=False)[2].T
+                extent = np.abs(place).max(axis=0)
+                place[:, extent < THIN * extent.max()] = 0.0
+            mode[part, 1:] = place / max(np.abs(place).max(), 1e-300)
+        numbers.append(number)
+        all_modes.append(mode)
+        first += len(parts)
+    return np.concatenate(numbers), np.concatenate(all_modes)

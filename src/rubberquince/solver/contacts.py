@@ -106,9 +106,9 @@ class Contacts:
         self.look(x, move)
         near = self._pushes & (t.distance < t.gap)
         first, last = t.ids[near, 0], t.ids[near, 3]
-        one = np.minimum(w.skin.piece[first], w.solids)
-        two = np.where(last >= 0, np.minimum(w.skin.piece[last], w.solids), w.solids)
-        touches = np.zeros(w.solids + 1, bool)
+        one = np.minimum(w.skin.piece[first], w.bodies)
+        two = np.where(last >= 0, np.minimum(w.skin.piece[last], w.bodies), w.bodies)
+        touches = np.zeros(w.bodies + 1, bool)
         touches[one] = touches[two] = True
         group = self._groups(one, two)
         return touches[:-1], group[:-1] == group[-1]
@@ -119,8 +119,8 @@ class Contacts:
         """
         w = self._world
         held = np.unique(w.node_body[w.free == 0.0])
-        one, two = np.concatenate([one, held]), np.concatenate([two, np.full(len(held), w.solids)])
-        graph = coo_array((np.ones(len(one), bool), (one, two)), shape=(w.solids + 1, w.solids + 1))
+        one, two = np.concatenate([one, held]), np.concatenate([two, np.full(len(held), w.bodies)])
+        graph = coo_array((np.ones(len(one), bool), (one, two)), shape=(w.bodies + 1, w.bodies + 1))
         return connected_components(graph, directed=False)[1]
 
     def met(self, x: np.ndarray, move: np.ndarray, slow: float) -> np.ndarray:
@@ -140,7 +140,7 @@ class Contacts:
         self.look(x)
         depth = np.zeros(len(w.gap))
         ct.deepest(t.ids, t.kind, t.gap, self.skin, w.skin.piece, w.skin.moving, depth)
-        return depth[: w.solids]
+        return depth[: w.bodies]
 
     def adrift(self, x: np.ndarray, end: np.ndarray, meet: list[tuple[int, int]]) -> list[np.ndarray]:
         """Solids (numbers) that are near each other and near nothing that stands still or is held, by groups.
@@ -150,7 +150,7 @@ class Contacts:
         w, t, way = self._world, self.touching, self._skin_move(end - x)
         self._look(x, way)
         ids = t.ids[come_within(t.ids, t.kind, (1.0 + SPARE) * t.gap, t.distance, t.apart, way)]
-        still = w.solids                    # whatever stands still counts as one more body
+        still = w.bodies                    # whatever stands still counts as one more body
         first = np.minimum(w.skin.piece[ids[:, 0]], still)
         last = np.where(ids[:, 3] >= 0, np.minimum(w.skin.piece[ids[:, 3]], still), still)
         pairs = np.minimum(np.array(meet, np.int64).reshape(-1, 2), still)

@@ -5,8 +5,8 @@ from dataclasses import replace
 import numpy as np
 
 from rubberquince.kernels import turning as tn
-from rubberquince.solver.frequency import free_frequency
-from rubberquince.solver.specs import Material
+from rubberquince.solver.frequency import free_frequency, shell_frequency
+from rubberquince.solver.specs import AnyMaterial, Material, ShellMaterial, ShellSpec, SolidSpec
 from rubberquince.solver.system import ElasticSystem
 from rubberquince.solver.world import World
 
@@ -25,22 +25,26 @@ class Damping:
     def __init__(self, world: World, system: ElasticSystem, loose: np.ndarray) -> None:
         """``loose`` (bodies,) bool: which have no node held."""
         self._world, self._system, self._loose = world, system, loose
-        self.frequencies = np.zeros(world.solids)       # Hz, of the first wobble
-        self._rates = np.zeros(world.solids)            # 1/s, at which wobbles are to die
+        self.frequencies = np.zeros(world.bodies)       # Hz, of the first wobble
+        self._rates = np.zeros(world.bodies)            # 1/s, at which wobbles are to die
         self._usual: dict[tuple[int, float], float] = {}        # Hz, by body and Poisson's ratio, of a usual material
         self._ones, self._zeros = np.ones(len(world.mass)), np.zeros(len(world.mass))
         self._change = np.zeros(world.start.shape, np.float32)
-        for body in range(world.solids):
+        for body in range(world.bodies):
             self.set_material(body, world.materials[body])
 
-    def set_material(self, body: int, material: Material) -> None:
+    def set_material(self, body: int, material: AnyMaterial) -> None:
         """Pitch goes with √(stiffness / density): it is found once, and scaled when one of these changes."""
-        key = body, material.poisson
-        if key not in self._usual:
-            usual = replace(material, stiffness=USUAL_STIFFNESS, density=USUAL_DENSITY)
-            self._usual[key] = free_frequency(replace(self._world.spec.solids[body], material=usual))
-        scale = np.sqrt(material.stiffness / USUAL_STIFFNESS * USUAL_DENSITY / material.density)
-        self.frequencies[body] = self._usual[key] * scale
+        spec = self._world.spec.bodies[body]
+        if isinstance(spec, SolidSpec) and isinstance(material, Material):
+            key = body, material.poisson
+            if key not in self._usual:
+                usual = replace(material, stiffness=USUAL_STIFFNESS, density=USUAL_DENSITY)
+                self._usual[key] = free_frequency(replace(spec, material=usual))
+            scale = np.sqrt(material.stiffness / USUAL_STIFFNESS * USUAL_DENSITY / material.density)
+            self.frequencies[body] = self._usual[key] * scale
+        elif isinstance(spec, ShellSpec) and isinstance(material, ShellMaterial):
+            self.frequencies[body] = shell_frequency(spec, material)
         halves = material.wobble_halves
         self._rates[body] = np.log(2.0) / halves if halves > 0.0 else 0.0
 

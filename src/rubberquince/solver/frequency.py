@@ -3,7 +3,7 @@
 import numpy as np
 
 from rubberquince.kernels.turning import without_motion
-from rubberquince.solver.specs import RunSpec, SolidSpec
+from rubberquince.solver.specs import RunSpec, ShellMaterial, ShellSpec, SolidSpec
 from rubberquince.solver.system import NO_PAIRS, ElasticSystem
 from rubberquince.solver.world import World
 
@@ -46,6 +46,14 @@ def free_frequency(solid: SolidSpec) -> float:
         system.prepare(x, ones, inertia)
         block = [freed(system.solve(x, mass[:, None] * field, ones, inertia, NO_PAIRS, 0.02)[0]) for field in mixed]
     return float(np.sqrt(max(square, 0.0)) / (2 * np.pi))
+
+
+def shell_frequency(spec: ShellSpec, material: ShellMaterial) -> float:
+    """Frequency, Hz, with which a shell stretches to and fro along its longest side, c / 2L with c = √(stretch / density):
+    it may be limp, and has no wobble of its own then.
+    """
+    longest = float(np.ptp(spec.points, axis=0).max())
+    return float(np.sqrt(material.stretch / material.density)) / (2.0 * max(longest, 1e-6))
 
 
 def _fields(x: np.ndarray, y: np.ndarray, z: np.ndarray) -> list[list[np.ndarray]]:

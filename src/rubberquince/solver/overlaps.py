@@ -29,11 +29,11 @@ class Overlap:
 def find_overlaps(world: World) -> list[Overlap]:
     """Pairs of solids that are inside each other at the start, with the shortest way out."""
     skin, found = world.skin, []
-    points = [skin.points[skin.piece == k] for k in range(world.solids)]
-    for a, b in combinations(range(world.solids), 2):
+    points = [skin.points[skin.piece == k] for k in range(world.bodies)]
+    for a, b in combinations(range(world.bodies), 2):
         x, y = points[a], points[b]
         if (x.min(axis=0) < y.max(axis=0)).all() and (y.min(axis=0) < x.max(axis=0)).all() \
-                and _tangled(skin, skin.points, a, b):
+                and _tangled(world, skin.points, a, b):
             between = x.mean(axis=0) - y.mean(axis=0)
             ways = [*np.eye(3), *-np.eye(3)]
             if np.linalg.norm(between) > 1e-6:
@@ -52,7 +52,7 @@ def still_tangled(world: World, overlaps: list[Overlap], x: np.ndarray) -> list[
     """Those whose solids are still inside each other at skin points ``x`` (n, 3), m."""
     piece = world.skin.piece
     return [o for o in overlaps if lack(x[piece == o.one], x[piece == o.two], o.out) > 0.0
-            and _tangled(world.skin, x, o.one, o.two)]
+            and _tangled(world, x, o.one, o.two)]
 
 
 def points_inside(skin: Skin, x: np.ndarray, k: int, pieces: np.ndarray) -> np.ndarray:
@@ -71,8 +71,11 @@ def edges_of_piece(skin: Skin, k: int) -> np.ndarray:
     return skin.edges[np.unique(own[own >= 0])]
 
 
-def _tangled(skin: Skin, x: np.ndarray, a: int, b: int) -> bool:
-    if any(points_inside(skin, x, one, np.array([two])).any() for one, two in ((a, b), (b, a))):
+def _tangled(world: World, x: np.ndarray, a: int, b: int) -> bool:
+    """Do two bodies pass through each other?  A filled one must not be in another; in a shell it may be, as in a sack."""
+    skin = world.skin
+    filled = world.carriers[a].filled and world.carriers[b].filled
+    if filled and any(points_inside(skin, x, one, np.array([two])).any() for one, two in ((a, b), (b, a))):
         return True
     edges = [edges_of_piece(skin, k) for k in (a, b)]
     return (count_crossings(x, edges[0], skin.triangles[b], 1) + count_crossings(x, edges[1], skin.triangles[a], 1)) > 0

@@ -19,7 +19,9 @@ class Patches:
         self._owned_point = np.concatenate([*skin.owned_point, np.zeros((0, 3), bool)])
         self._owned_edge = np.concatenate([*skin.owned_edge, np.zeros((0, 3), np.int64)])
         self._centre = skin.points[self._triangles].mean(axis=1)
-        self._cell = np.array([*(s.lattice.cell for s in world.spec.solids), *(0.0 for _ in world.spec.colliders)])
+        still = [0.0] * len(world.spec.colliders)
+        self._size = np.array([*(carrier.size for carrier in world.carriers), *still])
+        self._near = np.array([*(carrier.near for carrier in world.carriers), *still])
         order, child, patch, first, roots, piece = [], [], [], [0], [], []
         nodes = triangles = 0
         for k, mine in enumerate(skin.triangles):
@@ -37,7 +39,7 @@ class Patches:
         self._order, self._child, self._patch = _whole(order, (0,)), _whole(child, (0, 2)), _whole(patch, (0,))
         self._first, self._roots = np.array(first, np.int64), np.array(roots, np.int64)
         self.piece = np.array(piece, np.int64)
-        self.moving = int(np.searchsorted(self.piece, world.solids))
+        self.moving = int(np.searchsorted(self.piece, world.bodies))
         self._ptr, self._point = self._points_of_patches()
         self._box = np.zeros((len(self._child), 6))
         self._fit(self.boxes(skin.points, len(self.piece)))
@@ -50,9 +52,9 @@ class Patches:
         mine = np.unique(owner * points + self._triangles[self._order].reshape(-1))
         return np.searchsorted(mine // points, np.arange(len(self.piece) + 1)), mine % points
 
-    def cell(self, patch: np.ndarray) -> np.ndarray:
-        """Cells, m, of the pieces that patches (k,) belong to, 0 where there are none."""
-        return self._cell[self.piece[patch]]
+    def size(self, patch: np.ndarray) -> np.ndarray:
+        """The finest length, m, of the carriers that patches (k,) belong to, 0 where there is none."""
+        return self._size[self.piece[patch]]
 
     def boxes(self, x: np.ndarray, count: int) -> np.ndarray:
         """Boxes (count, 6) of the first patches at skin points ``x`` (n, 3)."""
@@ -88,8 +90,8 @@ class Patches:
     def meeting(self, wide: np.ndarray) -> np.ndarray:
         """Sorted keys a · patches + b of pairs whose boxes ``wide`` (patches, 6) meet."""
         self._fit(wide)
-        return pt.meeting_patches(self._roots, self._world.solids, self._child, self._patch, self._box, self._rest,
-                                  self._cell)
+        return pt.meeting_patches(self._roots, self._world.bodies, self._child, self._patch, self._box, self._rest,
+                                  self._near)
 
     def search(self, pairs: np.ndarray, wanted: np.ndarray, slack: np.ndarray, along: np.ndarray, x: np.ndarray,
                way: np.ndarray, own: np.ndarray) -> tuple[np.ndarray, ...]:
@@ -97,7 +99,7 @@ class Patches:
         world = self._world
         return pt.search(pairs, wanted, slack, along, x, way, self.ball(way), own, self._first, self._order, self.piece,
                          self._triangles, self._owned_point, self._owned_edge, world.skin.edges, world.skin.points,
-                         self._centre, world.gap, self._cell)
+                         self._centre, world.gap, self._near)
 
     def _fit(self, wide: np.ndarray) -> None:
         if len(wide):

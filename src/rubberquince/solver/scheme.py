@@ -47,7 +47,7 @@ class Scheme:
         """pose, going, pushed, forced, swing and spin after ``h``, s; see kernels.turning.turned_on."""
         w = self._world
         pose, going, pushed, forced, swing = (np.empty_like(state.x) for _ in range(5))
-        spin = np.zeros((w.solids, 3))
+        spin = np.zeros((w.bodies, 3))
         tn.turned_on(w.mass, state.x, state.v, state.push, state.force, w.first_node, h, self._loose, pose, going,
                      pushed, forced, swing, spin)
         return pose, going, pushed, forced, swing, spin

@@ -1,5 +1,6 @@
 """What the solver is told: plain values in SI units, positions in the world."""
 
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 
 import numpy as np
@@ -27,6 +28,39 @@ class Material:
         """(λ, μ), Pa, of Hooke's law."""
         nu = min(max(self.poisson, LEAST_POISSON), MOST_POISSON)
         return (self.stiffness * nu / ((1 + nu) * (1 - 2 * nu)), self.stiffness / (2 * (1 + nu)))
+
+
+@dataclass(frozen=True)
+class ShellMaterial:
+    """What a shell is made of.
+
+    stretch : N/m, Young's modulus times thickness.  squeeze : 0 .. 1, the share of it that resists squeezing: the less,
+    the finer it buckles.  bend : N m, bending stiffness.  density : kg/m².  wobble_halves : s, as of a Material.
+    """
+
+    stretch: float
+    squeeze: float
+    bend: float
+    density: float
+    wobble_halves: float
+    poisson: float = 0.3
+
+
+@dataclass(frozen=True)
+class Inflation:
+    """What presses on a skin from inside: ``pressure``, Pa, reached evenly within ``grows``, s.
+
+    backing : Pa, None for a pressure that stays as it is whatever the volume.  Else a closed-in gas at constant
+    temperature that at rest has ``pressure`` above what is outside, (pressure + backing) V0 / V - backing.
+    """
+
+    pressure: float = 0.0
+    grows: float = 0.0
+    backing: float | None = None
+
+    def now(self, since: float) -> float:
+        """Pa, ``since``, s, after the start."""
+        return self.pressure * (min(since / self.grows, 1.0) if self.grows > 0.0 else 1.0)
 
 
 @dataclass(frozen=True)
@@ -60,6 +94,32 @@ class SolidSpec:
     touch: Touch
     held: np.ndarray | None = None
     weight: float = 1.0
+    inflation: Inflation = Inflation()
+
+
+@dataclass(frozen=True, eq=False)
+class ShellSpec:
+    """A shell: skin points (n, 3) m and triangles (t, 3) as they were made, and the pose they start in.
+
+    grows : (along, across), what its lengths at rest are of those it was made with, along x and across it.
+    ``flat`` forgets the angles it was made with.  The rest is as of a solid; ``held`` is of points.
+    """
+
+    points: np.ndarray
+    triangles: np.ndarray
+    rotation: np.ndarray
+    translation: np.ndarray
+    material: ShellMaterial
+    touch: Touch
+    held: np.ndarray | None = None
+    weight: float = 1.0
+    inflation: Inflation = Inflation()
+    grows: tuple[float, float] = (1.0, 1.0)
+    flat: bool = False
+
+
+BodySpec = SolidSpec | ShellSpec
+AnyMaterial = Material | ShellMaterial
 
 
 @dataclass(frozen=True, eq=False)
@@ -96,7 +156,7 @@ QUALITIES = {
 class RunSpec:
     """One run: its bodies, what pulls at them, and how it is computed."""
 
-    solids: list[SolidSpec]
+    bodies: Sequence[BodySpec]
     colliders: list[ColliderSpec]
     fps: float = 24.0
     gravity: float = 9.81

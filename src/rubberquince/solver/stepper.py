@@ -14,7 +14,7 @@ from rubberquince.solver.bounce import Bounce, find_bounces
 from rubberquince.solver.contacts import NOWHERE, Contacts
 from rubberquince.solver.damping import Damping
 from rubberquince.solver.scheme import Aim, Scheme
-from rubberquince.solver.specs import Material, RunSpec, Touch
+from rubberquince.solver.specs import AnyMaterial, Inflation, RunSpec, Touch
 from rubberquince.solver.state import State
 from rubberquince.solver.system import ElasticSystem, Pairs
 from rubberquince.solver.world import World
@@ -106,7 +106,7 @@ class Stepper:
         self.state = State.at_rest(rest)
         self._elastic = (NOWHERE, 0.0)      # the last positions and their elastic energy, J
         self._late_motion = np.zeros(rest.shape, np.float32)
-        held = np.bincount(self.world.node_body, self.world.free == 0.0, self.world.solids)
+        held = np.bincount(self.world.node_body, self.world.free == 0.0, self.world.bodies)
         self._loose = held == 0.0           # bodies with no node held: they turn as a whole
         self._scheme = Scheme(self.world, self._loose, spec.quality.ringing)
         self._damping = Damping(self.world, self.system, self._loose)
@@ -115,7 +115,7 @@ class Stepper:
         self._contact = np.zeros(0)         # stiffness of points in this frame, N/m
         self._no_force, self._no_inertia = np.zeros_like(rest), np.zeros(len(rest))
         self.effort = Effort()
-        self._finest = min((s.lattice.cell for s in spec.solids), default=1.0)
+        self._finest = min((carrier.size for carrier in self.world.carriers), default=1.0)
 
     @property
     def frequencies(self) -> np.ndarray:
@@ -124,14 +124,19 @@ class Stepper:
 
     # --- values that change while it runs -------------------------------------------------------------
 
-    def set_material(self, body: int, material: Material) -> None:
-        """Change a solid's material at once, without a new world."""
+    def set_material(self, body: int, material: AnyMaterial) -> None:
+        """Change what a body is made of at once, without a new world."""
         if material == self.world.materials[body]:
             return
         self.world.set_material(body, material)
         self._elastic = (NOWHERE, 0.0)
         self.system.stiffen()
         self._damping.set_material(body, material)
+
+    def set_inflation(self, body: int, inflation: Inflation) -> None:
+        """Change what presses in a body."""
+        self.world.set_inflation(body, inflation)
+        self._elastic = (NOWHERE, 0.0)
 
     def set_touch(self, piece: int, touch: Touch) -> None:
         """Change how a piece (solids first, then colliders) touches."""
@@ -165,8 +170,11 @@ class Stepper:
         """For each solid, the part of a gap that its deepest contact uses up: 0 = clear, 1 = touching."""
         return self.contacts.deepest(self.state.x)
 
-    def frame(self) -> Effort:
-        """Go on by one frame.  Raises Stopped with the state as it was when asked to stop."""
+    def frame(self, since: float = np.inf) -> Effort:
+        """Go on by one frame, which begins ``since``, s, after the start; unless told, all that grows has grown.
+
+        Raises Stopped with the state as it was when asked to stop.
+        """
         self.effort = Effort()
         if not len(self.world.mass):
             return self.effort
@@ -177,6 +185,8 @@ class Stepper:
         try:
             for k in range(self.substeps):
                 self._tell(k / self.substeps)
+                if any([term.tell(since + (k + 1) * h) for term in self.world.terms]):
+                    self._elastic = (NOWHERE, 0.0)
                 self._substep(h)
         except Stopped:
             self.state = before
@@ -265,11 +275,11 @@ class Stepper:
         """Stiffness of the contact of skin points (points,), N/m, for steps of ``h``, s."""
         w, skin = self.world, self.world.skin
         contact = np.zeros(len(skin.points))
-        for body in range(w.solids):
+        for body in range(w.bodies):
             mine = slice(*np.searchsorted(skin.piece[: skin.moving], [body, body + 1]))
             mass = w.mass[w.node_body == body].sum() / max(skin.area[mine].sum(), 1e-300)
             contact[mine] = skin.area[mine] * (CONTACT_INERTIA * mass / (h * h)
-                                               + CONTACT_LOAD * w.weight_pressure(body) / max(w.gap[body], 1e-6))
+                                               + CONTACT_LOAD * w.own_pressure(body) / max(w.gap[body], 1e-6))
         return contact
 
     def _plan(self, h: float) -> _Step:

@@ -1,18 +1,15 @@
-"""The linear system of a world: elastic blocks, coarse space, and its solution by conjugate gradients."""
+"""The linear system of a world: blocks of all terms, coarse space, and its solution by conjugate gradients."""
 
 import os
 
 import numpy as np
 
-from rubberquince.kernels import elasticity as el
 from rubberquince.kernels import linear
-from rubberquince.kernels import stiffness as st
 from rubberquince.kernels.coarse import balance, coarse_factor
-from rubberquince.kernels.octahedron import GRADIENT, TETS
 from rubberquince.solver.coarse import CoarseSpace
 from rubberquince.solver.world import World
 
-SERIAL_CELLS = 5000         # below, a second thread costs more than it gives
+SERIAL_ELEMENTS = 8000      # below, a second thread costs more than it gives
 MOST_ITERATIONS = 400
 
 Pairs = tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]
@@ -24,51 +21,45 @@ class ElasticSystem:
 
     def __init__(self, world: World) -> None:
         self._world = world
-        octs, n = len(world.octahedra.corner), len(world.mass)
-        self.use_threads(1 if world.cells < SERIAL_CELLS else min(os.cpu_count() or 1, 8))
-        self._oct_force = np.zeros((octs, 6, 3))
-        self._oct_blocks = np.zeros((octs, 21, 9), np.float32)
+        n = len(world.mass)
+        ends = np.cumsum([0, *(len(term.pairs) for term in world.terms)])
+        self._items = np.zeros((ends[-1], 9), np.float32)           # blocks of all terms, before they are summed
+        self._of_term = [self._items[lo:hi] for lo, hi in zip(ends[:-1], ends[1:])]
+        self.use_threads(1 if world.elements < SERIAL_ELEMENTS else min(os.cpu_count() or 1, 8))
         self.blocks = np.zeros((len(world.pattern.col), 9), np.float32)
         self._inverse = np.zeros((n, 9))
         self.compliance = np.zeros(n)
         self._left = np.zeros((n, 3))
-        self._loose = np.bincount(world.node_body, world.free == 0.0, world.solids) == 0.0
+        self._loose = np.bincount(world.node_body, world.free == 0.0, world.bodies) == 0.0
         self.stiffen()
 
     def use_threads(self, threads: int) -> None:
         """Split the work in so many chunks; the last bits of sums depend on it."""
         self.chunks = threads
         self._parts = np.zeros(threads)
-
-    def _material(self) -> tuple[np.ndarray, ...]:
-        o = self._world.octahedra
-        return o.lane_corner, o.axis, o.fill, o.mu, o.lam, o.inv, o.volume, TETS, GRADIENT
+        for term in self._world.terms:
+            term.use_threads(threads)
 
     def energy(self, x: np.ndarray) -> float:
-        if self.chunks == 1:
-            return el.energy_range(0, len(self._world.octahedra.axis), x, *self._material())
-        return el.energy_all(x, *self._material(), self._parts)
+        """Energy, J, of all terms at nodes ``x`` (n, 3), m."""
+        return sum((term.energy(x) for term in self._world.terms), 0.0)
 
     def gradient(self, x: np.ndarray, out: np.ndarray) -> None:
-        """Elastic energy gradient into ``out`` (n, 3), N."""
-        if self.chunks == 1:
-            el.gradient_range(0, len(self._world.octahedra.axis), x, *self._material(), self._oct_force)
-        else:
-            el.gradient_all(self.chunks, x, *self._material(), self._oct_force)
-        pattern = self._world.pattern
-        el.gather_nodes(self._oct_force.reshape(-1, 3), pattern.node_ptr, pattern.node_item, out)
+        """Its gradient into ``out`` (n, 3), N."""
+        out[:] = 0.0
+        for term in self._world.terms:
+            term.add_gradient(x, out)
 
     def assemble(self, x: np.ndarray) -> None:
         """Stiffness blocks at node positions ``x`` (n, 3)."""
-        tables = (st.GRADIENT32, st.DOTS32, st.CROSSES32, st.TET_PAIRS, st.SLOT, st.PAIRS, self._oct_blocks)
         pattern = self._world.pattern
-        sums = (self._oct_blocks.reshape(-1, 9), pattern.upper, pattern.mirror, pattern.block_ptr,
-                pattern.block_item, pattern.block_flip, self.blocks)
+        for term, items in zip(self._world.terms, self._of_term):
+            term.fill_blocks(x, items)
+        sums = (self._items, pattern.upper, pattern.mirror, pattern.block_ptr, pattern.block_item, pattern.block_flip,
+                self.blocks)
         if self.chunks == 1:
-            st.hessian_range(0, len(self._world.octahedra.axis), x, *self._material()[:-1], *tables)
             linear.gather_blocks_range(0, len(pattern.upper), *sums)
         else:
-            st.hessian_all(self.chunks, x, *self._material()[:-1], *tables)
             linear.gather_blocks(self.chunks, *sums)
 
     def product(self, stretch: np.ndarray, inertia: np.ndarray, p: np.ndarray) -> np.ndarray:
@@ -104,14 +95,15 @@ class ElasticSystem:
         """
         w = self._world
         linear.compliance(w.pattern.diagonal, self.blocks, stretch, inertia, w.free, self.compliance)
-        self._coarse.lay(x, stretch, inertia)
+        self._coarse.lay(x, self.blocks, stretch, inertia)
 
     def solve(self, x: np.ndarray, force: np.ndarray, stretch: np.ndarray, inertia: np.ndarray, pairs: Pairs,
               tolerance: float) -> tuple[np.ndarray, int]:
         """Solve for the move (n, 3), m, from ``x`` under ``force`` (n, 3), N; returns it and the iterations."""
         w, pattern = self._world, self._world.pattern
         rows = (pattern.row_ptr, pattern.col, self.blocks, stretch, inertia)
-        coarse_factor(self._coarse.matrix, *pairs, w.free, w.aggregate, w.mode, self._factor, self._start)
+        coarse_factor(self._coarse.matrix, *pairs, w.free, self._coarse.aggregate, self._coarse.modes, self._factor,
+                      self._start)
         linear.diagonal_inverse(pattern.diagonal, self.blocks, stretch, inertia, *pairs, w.free, self._inverse)
         move = np.empty_like(force)
         iterations = linear.conjugate_gradients(

@@ -47,7 +47,7 @@ class Touching:
 
     def __init__(self, world: World) -> None:
         self._world, self._patches = world, Patches(world)
-        self._volume = [volume(world.skin.points, t) or 1.0 for t in world.skin.triangles[: world.solids]]
+        self._volume = [volume(world.skin.points, t) or 1.0 for t in world.skin.triangles[: world.bodies]]
         self._inside: list[tuple[int, np.ndarray]] = []     # a collider, and which points (n,) bool it leads out
         self.tangled: list[tuple[int, int]] = []        # solids that are inside each other, for who knows to say
         self.forget()
@@ -58,7 +58,7 @@ class Touching:
         ground = world.spec.ground.gap if world.spec.ground else 0.0
         self._ground_gap = np.maximum(world.gap[world.skin.piece[: world.skin.moving]], ground)
         self._widest = float(max([*world.gap, ground, 1e-6]))
-        self._spare = np.maximum(MOST * patches.cell(np.arange(patches.moving)), LEAST * self._widest)
+        self._spare = np.maximum(MOST * patches.size(np.arange(patches.moving)), LEAST * self._widest)
         self._inside = []
         self._wide = patches.boxes(world.skin.points, len(patches.piece)) + HALF * self._widest * SIDES
         self._wide[: patches.moving] = np.nan
@@ -152,9 +152,9 @@ class Touching:
         """
         skin, pair = self._world.skin, self._candidates[0]
         near = self._picked & (self._distance <= self._candidates[3]) & self._own[pair]
-        counts = np.bincount(self._patches.piece[self._pairs[pair[near], 0]], minlength=self._world.solids)
+        counts = np.bincount(self._patches.piece[self._pairs[pair[near], 0]], minlength=self._world.bodies)
         found = [k for k, rest in enumerate(self._volume) if volume(x, skin.triangles[k]) / rest < FLAT]
-        for k in np.flatnonzero(counts > CLOSE * np.array([len(t) for t in skin.triangles[: self._world.solids]])):
+        for k in np.flatnonzero(counts > CLOSE * np.array([len(t) for t in skin.triangles[: self._world.bodies]])):
             edges = edges_of_piece(skin, int(k))
             most = int(CRUMPLED * len(edges)) + 1
             if count_crossings(x, edges, skin.triangles[k], most) == most:
@@ -170,7 +170,7 @@ class Touching:
         strays = np.maximum(self._strays, self._strayed + np.where(self._along, off, need))
         stale = ~self._alike & (strays * (1.0 + ROUNDING) > self._slack)
         if stale.any():
-            most = MOST * self._patches.cell(self._pairs[:, 0])
+            most = MOST * self._patches.size(self._pairs[:, 0])
             self._along = np.where(stale, need > most, self._along)
             least = np.where(self._own, most, LEAST * self._widest)
             slack = np.where(self._along, FIRM * off + LEAST * self._widest, need + np.clip(AHEAD * need, least, most))
@@ -233,7 +233,7 @@ class Touching:
         """Find out, at skin points ``x`` (n, 3), m, what is led out of colliders that keep to their outside."""
         world = self._world
         self._inside = [(int(k), inside) for k in np.flatnonzero(world.outside_only)
-                        if (inside := points_inside(world.skin, x, int(k), np.arange(world.solids))).any()]
+                        if (inside := points_inside(world.skin, x, int(k), np.arange(world.bodies))).any()]
 
     def _leave(self, k: int, inside: np.ndarray, x: np.ndarray) -> tuple[np.ndarray, ...]:
         """Points inside collider ``k`` with its nearest faces, through which they are led out."""

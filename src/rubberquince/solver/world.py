@@ -1,26 +1,33 @@
-"""The flat arrays of one run: nodes, octahedra, matrix pattern, skin.  Compiled once a run.
+"""The flat arrays of one run: nodes, terms, matrix pattern, skin.  Compiled once a run.
 
 Values that keep the topology (materials, gaps, friction, gravity) are written into these arrays while
 the run goes on; everything else needs a new world.
 """
 
+from collections.abc import Callable
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 
-from rubberquince.kernels.elasticity import LANES
-from rubberquince.kernels.stiffness import PAIRS
 from rubberquince.shapes.polymesh import edges_of, is_closed
-from rubberquince.solver.specs import Material, RunSpec, SolidSpec, Touch
+from rubberquince.solver.carriers.carrier import Carrier
+from rubberquince.solver.carriers.shell import shell_carrier
+from rubberquince.solver.carriers.solid import solid_carrier
+from rubberquince.solver.specs import AnyMaterial, ColliderSpec, Inflation, RunSpec, ShellSpec, SolidSpec, Touch
+from rubberquince.solver.terms.bending import Bending
+from rubberquince.solver.terms.membrane import Membrane
+from rubberquince.solver.terms.octahedra import Octahedra
+from rubberquince.solver.terms.pressing import Pressing
+from rubberquince.solver.terms.term import Term
 
-AGGREGATE_CELLS = 2500       # tetrahedra an aggregate of the coarse space
-MOST_AGGREGATES = 24
 OWN_BOUNCE = -1.0            # no number for the bounce: what bodies are made of decides
+CARRIERS: dict[type, Callable[[Any], Carrier]] = {SolidSpec: solid_carrier, ShellSpec: shell_carrier}
 
 
 @dataclass(eq=False)
 class Pattern:
-    """Where the 3x3 blocks of octahedra go: block rows, and for each block on or above the diagonal, its number
+    """Where the 3x3 blocks of all terms go: block rows, and for each block on or above the diagonal, its number
     (``upper``), that of its mirror image, and the parts it sums.
     """
 
@@ -32,86 +39,28 @@ class Pattern:
     block_ptr: np.ndarray
     block_item: np.ndarray
     block_flip: np.ndarray
-    node_ptr: np.ndarray
-    node_item: np.ndarray
 
 
-def make_pattern(corner: np.ndarray, n: int) -> Pattern:
-    """Pattern of the matrix that octahedra with corners (o, 6) give over ``n`` nodes."""
-    a, b = corner[:, PAIRS[:, 0]].reshape(-1), corner[:, PAIRS[:, 1]].reshape(-1)
+def make_pattern(pairs: np.ndarray, n: int) -> Pattern:
+    """Pattern of the matrix over ``n`` nodes that blocks between ``pairs`` (blocks, 2) of nodes add up to.
+
+    Each node has a block of its own, if only of zeros.
+    """
+    own = np.arange(n, dtype=np.int64)
+    a, b = pairs[:, 0].astype(np.int64), pairs[:, 1].astype(np.int64)
     kept = np.flatnonzero((a >= 0) & (b >= 0))
-    key = np.minimum(a, b)[kept].astype(np.int64) * n + np.maximum(a, b)[kept]
+    key = np.minimum(a, b)[kept] * n + np.maximum(a, b)[kept]
     order = kept[np.argsort(key, kind="stable")]
-    above, first = np.unique(np.sort(key), return_index=True)
+    above = np.union1d(key, own * n + own)
     below = above % n * n + above // n
     unique = np.union1d(above, below)
     rows, col = unique // n, unique % n
-    flat = corner.reshape(-1)
-    node_order = np.argsort(flat, kind="stable")
-    node_order = node_order[flat[node_order] >= 0]
     return Pattern(
         row_ptr=np.searchsorted(rows, np.arange(n + 1)).astype(np.uint64), col=col.astype(np.uint64),
         diagonal=np.flatnonzero(rows == col), upper=np.searchsorted(unique, above),
-        mirror=np.searchsorted(unique, below), block_ptr=np.append(first, len(key)),
-        block_item=order, block_flip=(a > b)[order],
-        node_ptr=np.searchsorted(flat[node_order], np.arange(n + 1)), node_item=node_order)
-
-
-@dataclass(eq=False)
-class Octahedra:
-    """All octahedra, sorted by axis and padded to whole batches of lanes; see kernels.elasticity.
-
-    corner : (o, 6) int64, -1 where missing.  The rest are lane arrays, (batches, ..., 16).
-    """
-
-    corner: np.ndarray
-    body: np.ndarray
-    scale: np.ndarray
-    lane_corner: np.ndarray
-    axis: np.ndarray
-    fill: np.ndarray
-    mu: np.ndarray
-    lam: np.ndarray
-    inv: np.ndarray
-    volume: np.ndarray
-
-    def set_lame(self, body: int, lam: float, mu: float) -> None:
-        self.lam[self.body == body] = lam
-        self.mu[self.body == body] = mu
-        np.multiply(self.lam, self.scale, out=self.lam, where=self.body == body)
-        np.multiply(self.mu, self.scale, out=self.mu, where=self.body == body)
-
-
-def make_octahedra(solids: list[SolidSpec], first_node: np.ndarray) -> Octahedra:
-    corner = _stack([np.where(s.lattice.corner >= 0, s.lattice.corner + first, -1)
-                     for s, first in zip(solids, first_node)], (0, 6)).astype(np.int64)
-    axis = _stack([s.lattice.axis for s in solids], (0,)).astype(np.int64)
-    fill = _stack([s.lattice.fill for s in solids], (0, 4))
-    scale = _stack([s.lattice.scale for s in solids], (0,))
-    body = np.repeat(np.arange(len(solids)), [len(s.lattice.corner) for s in solids])
-    cell = np.array([s.lattice.cell for s in solids], float)
-    order: list[np.ndarray] = []
-    batch_axis: list[np.ndarray] = []
-    for a in range(3):
-        mine = np.flatnonzero(axis == a)
-        batches = -(-len(mine) // LANES)
-        order.append(np.concatenate([mine, np.full(batches * LANES - len(mine), -1)]))
-        batch_axis.append(np.full(batches, a))
-    take = np.concatenate(order).astype(np.int64)
-    real = take >= 0
-    corner = np.where(real[:, None], corner[take], -1) if len(corner) else np.zeros((0, 6), np.int64)
-    fill = np.where(real[:, None], fill[take], 0.0) if len(corner) else np.zeros((0, 4))
-
-    def lanes(values: np.ndarray) -> np.ndarray:
-        return np.ascontiguousarray(values.reshape(-1, LANES, *values.shape[1:]).swapaxes(1, -1))
-
-    lane_body = body[take].reshape(-1, LANES) if len(take) else np.zeros((0, LANES), np.int64)
-    lane_cell = cell[lane_body] if len(take) else np.zeros((0, LANES))
-    lane_scale = scale[take].reshape(-1, LANES) if len(take) else np.zeros((0, LANES))
-    return Octahedra(
-        corner=corner, body=lane_body, scale=lane_scale, lane_corner=lanes(np.maximum(corner, 0)),
-        axis=np.concatenate(batch_axis).astype(np.int64), fill=lanes(fill), mu=np.zeros(lane_body.shape),
-        lam=np.zeros(lane_body.shape), inv=1.0 / np.maximum(lane_cell, 1e-300), volume=lane_cell ** 3 / 12.0)
+        mirror=np.searchsorted(unique, below),
+        block_ptr=np.append(np.searchsorted(np.sort(key), above), len(key)),
+        block_item=order, block_flip=(a > b)[order])
 
 
 @dataclass(eq=False)
@@ -120,7 +69,7 @@ class Skin:
 
     points: np.ndarray              # (n, 3) m, at the start
     moving: int
-    bind_node: np.ndarray           # (moving, 4)
+    bind_node: np.ndarray           # (moving, k)
     bind_weight: np.ndarray
     triangles: list[np.ndarray]     # a piece, global point numbers
     edges: np.ndarray
@@ -131,110 +80,93 @@ class Skin:
 
 
 class World:
-    """Arrays of all solids and the skins of everything that touches."""
+    """Arrays of all bodies and the skins of everything that touches.  A body is a number: their order in the spec."""
 
     def __init__(self, spec: RunSpec) -> None:
         self.spec = spec
-        solids = spec.solids
-        self.solids = len(solids)
-        counts = [len(s.lattice.nodes) for s in solids]
+        self.bodies = len(spec.bodies)
+        self.carriers = [CARRIERS[type(body)](body) for body in spec.bodies]
+        counts = [len(carrier.start) for carrier in self.carriers]
         self.first_node = np.concatenate([[0], np.cumsum(counts)]).astype(np.int64)
         n = int(self.first_node[-1])
-        self.start = _stack([s.lattice.nodes @ s.rotation.T + s.translation for s in solids], (0, 3))
-        self.node_body = np.repeat(np.arange(len(solids)), counts)
-        self.share = _stack([s.lattice.share for s in solids], (0,))
-        self.free = 1.0 - _stack([_held(s) for s in solids], (0,))
-        self.octahedra = make_octahedra(solids, self.first_node)
-        self.pattern = make_pattern(self.octahedra.corner, n)
-        self.aggregate, self.mode = _coarse_space(solids)
-        self.skin = _skin(spec, self.first_node)
-        self.cells = sum(s.lattice.cells for s in solids)
+        self.start = _stack([carrier.start for carrier in self.carriers], (0, 3))
+        self.node_body = np.repeat(np.arange(self.bodies), counts)
+        self.share = _stack([carrier.share for carrier in self.carriers], (0,))
+        self.free = 1.0 - _stack([carrier.held.astype(float) for carrier in self.carriers], (0,))
+        self.octahedra = Octahedra(spec.bodies, self.carriers, self.first_node)
+        self.membrane = Membrane(spec.bodies, self.carriers, self.first_node)
+        self.bending = Bending(spec.bodies, self.carriers, self.first_node)
+        self.pressing = Pressing(spec.bodies, self.carriers, self.first_node)
+        self.terms: tuple[Term, ...] = (self.octahedra, self.membrane, self.bending, self.pressing)
+        self.pattern = make_pattern(np.concatenate([term.pairs for term in self.terms]), n)
+        self.skin = _skin(spec, self.carriers, self.first_node)
+        self.elements = len(self.octahedra.corner) * 4 + len(self.membrane.tri) + len(self.bending.hinge)
         self.mass = np.zeros(n)
         self.gravity = spec.gravity
-        self.weight = np.array([s.weight for s in solids], float)
+        self.weight = np.array([body.weight for body in spec.bodies], float)
         self.ground_friction = spec.ground.friction if spec.ground else 0.0
-        self.materials: list[Material] = [s.material for s in solids]
-        pieces = len(solids) + len(spec.colliders)
+        self.materials: list[AnyMaterial] = [body.material for body in spec.bodies]
+        pieces = self.bodies + len(spec.colliders)
         self.gap, self.friction = np.zeros(pieces), np.zeros(pieces)
         self.bounce, self.outside_only = np.full(pieces, OWN_BOUNCE), np.zeros(pieces, bool)
-        self.touches = [s.touch for s in solids] + [c.touch for c in spec.colliders]
+        self.touches = [body.touch for body in spec.bodies] + [c.touch for c in spec.colliders]
         for k, touch in enumerate(self.touches):
             self.set_touch(k, touch)
-        for k, solid in enumerate(solids):
-            self.set_material(k, solid.material)
+        for k, body in enumerate(spec.bodies):
+            self.set_material(k, body.material)
 
-    def set_material(self, body: int, material: Material) -> None:
+    def set_material(self, body: int, material: AnyMaterial) -> None:
         """Write a material into the running arrays; damping is set apart, it needs a frequency."""
         self.materials[body] = material
-        self.octahedra.set_lame(body, *material.lame)
+        for term in self.terms:
+            term.set_material(body, material)
         mine = self.node_body == body
         self.mass[mine] = material.density * self.share[mine]
 
+    def set_inflation(self, body: int, inflation: Inflation) -> None:
+        self.pressing.set_inflation(body, inflation)
+
     def set_touch(self, piece: int, touch: Touch) -> None:
-        """Write how a piece (solids first, then colliders) touches into the running arrays."""
+        """Write how a piece (bodies first, then colliders) touches into the running arrays."""
         self.touches[piece] = touch
         self.gap[piece], self.friction[piece] = touch.gap, touch.friction
         self.bounce[piece] = OWN_BOUNCE if touch.bounce is None else touch.bounce
-        self.outside_only[piece] = touch.outside_only and is_closed(self.spec.colliders[piece - self.solids].triangles)
+        self.outside_only[piece] = touch.outside_only and is_closed(self.spec.colliders[piece - self.bodies].triangles)
 
-    def weight_pressure(self, body: int) -> float:
-        """Pressure, Pa, of the body's own column of material under gravity."""
-        height = np.ptp(self.start[self.node_body == body, 1])
-        return self.materials[body].density * abs(self.gravity * self.weight[body]) * height
+    def own_pressure(self, body: int) -> float:
+        """Pressure, Pa, that a body's contact has to bear at least: of its own weight, and of what presses in it."""
+        mine, skin = self.node_body == body, self.skin
+        pull = abs(self.gravity * self.weight[body])
+        if self.carriers[body].filled:
+            load = self.materials[body].density * pull * np.ptp(self.start[mine, 1])
+        else:
+            area = skin.area[: skin.moving][skin.piece[: skin.moving] == body].sum()
+            load = pull * self.mass[mine].sum() / max(area, 1e-300)
+        return load + abs(self.pressing.inflations[body].pressure)
 
 
 def _stack(parts: list[np.ndarray], empty: tuple[int, ...]) -> np.ndarray:
     return np.concatenate(parts) if parts else np.zeros(empty)
 
 
-def _held(solid: SolidSpec) -> np.ndarray:
-    return np.zeros(len(solid.lattice.nodes)) if solid.held is None else solid.held.astype(float)
-
-
-def _coarse_space(solids: list[SolidSpec]) -> tuple[np.ndarray, np.ndarray]:
-    """Aggregate (n,) of every node and its affine modes (n, 4): 1 and place within the aggregate."""
-    numbers: list[np.ndarray] = []
-    modes: list[np.ndarray] = []
-    first = 0
-    for solid in solids:
-        nodes = solid.lattice.nodes
-        parts = [np.arange(len(nodes))]
-        wanted = min(max(round(solid.lattice.cells / AGGREGATE_CELLS), 1), MOST_AGGREGATES)
-        while len(parts) < wanted:                   # halve the longest part of all
-            parts.sort(key=lambda p: float(np.ptp(nodes[p], axis=0).max()))
-            part = parts.pop()
-            side = np.ptp(nodes[part], axis=0).argmax()
-            order = part[np.argsort(nodes[part, side], kind="stable")]
-            parts += [order[: len(order) // 2], order[len(order) // 2:]]
-        number, mode = np.zeros(len(nodes), np.int64), np.ones((len(nodes), 4))
-        for k, part in enumerate(parts):
-            number[part] = first + k
-            place = nodes[part] - nodes[part].mean(axis=0)
-            mode[part, 1:] = place / max(np.abs(place).max(), 1e-300)
-        numbers.append(number)
-        modes.append(mode)
-        first += len(parts)
-    return _stack(numbers, (0,)).astype(np.int64), _stack(modes, (0, 4))
-
-
-def _skin(spec: RunSpec, first_node: np.ndarray) -> Skin:
-    points, triangles, piece, bind_node, bind_weight = [], [], [], [], []
+def _skin(spec: RunSpec, carriers: list[Carrier], first_node: np.ndarray) -> Skin:
+    points, triangles, bind_node, bind_weight = [], [], [], []
+    width = max((carrier.bind_node.shape[1] for carrier in carriers), default=1)
     count = 0
-    for k, solid in enumerate(spec.solids):
-        lattice = solid.lattice
-        bind_node.append(lattice.bind_node.astype(np.int64) + first_node[k])
-        bind_weight.append(lattice.bind_weight)
-        nodes = lattice.nodes @ solid.rotation.T + solid.translation
-        points.append(np.einsum("pk,pki->pi", lattice.bind_weight, nodes[lattice.bind_node]))
-        triangles.append(solid.triangles.astype(np.int64) + count)
+    for carrier, first in zip(carriers, first_node):
+        node, weight = carrier.bind_node, carrier.bind_weight
+        points.append(np.einsum("pk,pki->pi", weight, carrier.start[node]))
+        more = width - node.shape[1]                # nodes without weight, so that all have as many
+        bind_node.append(np.concatenate([node, np.repeat(node[:, :1], more, axis=1)], axis=1) + first)
+        bind_weight.append(np.pad(weight, ((0, 0), (0, more))))
+        triangles.append(carrier.triangles + count)
         count += len(points[-1])
     moving = count
     for collider in spec.colliders:
         points.append(np.asarray(collider.points, float))
         triangles.append(collider.triangles.astype(np.int64) + count)
         count += len(points[-1])
-    for k, part in enumerate(points):
-        piece.append(np.full(len(part), k))
+    piece = [np.full(len(part), k) for k, part in enumerate(points)]
     all_points = _stack(points, (0, 3))
     edges, owned_edge, owned_point = _owners(triangles, count)
     area = np.zeros(count)
@@ -243,8 +175,8 @@ def _skin(spec: RunSpec, first_node: np.ndarray) -> Skin:
         third = np.linalg.norm(np.cross(b - a, c - a), axis=1) / 6.0
         for side in range(3):
             np.add.at(area, tri[:, side], third)
-    return Skin(all_points, moving, _stack(bind_node, (0, 4)).astype(np.int64),
-                _stack(bind_weight, (0, 4)), triangles, edges, owned_edge, owned_point,
+    return Skin(all_points, moving, _stack(bind_node, (0, width)).astype(np.int64),
+                _stack(bind_weight, (0, width)), triangles, edges, owned_edge, owned_point,
                 _stack(piece, (0,)).astype(np.int64), area)
 
 

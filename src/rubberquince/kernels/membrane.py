@@ -1,0 +1,136 @@
+"""Membranes: triangles that resist stretching and shear in their plane, and squeezing as much as they are told to.
+
+St. Venant-Kirchhoff in principal stretches s1 >= s2, with e = (s² - 1) / 2, Y in N/m and Poisson's ratio ν::
+
+    full     Y / (2 (1 - ν²)) (e1² + 2 ν e1 e2 + e2²)
+    slack    0 where e1 <= 0,  Y / 2 e1² where e2 < -ν e1,  else full          (Pipkin 1986)
+
+A skin that buckles finer than its triangles is slack when squeezed; ``firm`` 0 .. 1 is the share of the full energy.
+Blocks are positive semidefinite: eigenvalues below zero are taken as zero, in closed form (Poya, Gil, Ortigosa 2023).
+"""
+
+import numpy as np
+from numba import njit
+
+PAIRS = np.array([(0, 0), (0, 1), (0, 2), (1, 1), (1, 2), (2, 2)])      # corners of the blocks of a triangle
+
+
+@njit(cache=True, nogil=True)
+def _law(s1, s2, y, nu, firm):
+    """Energy per area over Y's unit, its slopes p1, p2 by the stretches, and second slopes h11, h12, h22."""
+    e1, e2 = 0.5 * (s1 * s1 - 1.0), 0.5 * (s2 * s2 - 1.0)
+    k = y / (1.0 - nu * nu)
+    w = firm * 0.5 * k * (e1 * e1 + 2.0 * nu * e1 * e2 + e2 * e2)
+    g1, g2 = firm * k * (e1 + nu * e2), firm * k * (e2 + nu * e1)
+    d11, d12, d22 = firm * k, firm * k * nu, firm * k
+    rest = 1.0 - firm
+    if e1 > 0.0:
+        if e2 < -nu * e1:
+            w += rest * 0.5 * y * e1 * e1
+            g1 += rest * y * e1
+            d11 += rest * y
+        else:
+            w += rest * 0.5 * k * (e1 * e1 + 2.0 * nu * e1 * e2 + e2 * e2)
+            g1 += rest * k * (e1 + nu * e2)
+            g2 += rest * k * (e2 + nu * e1)
+            d11, d12, d22 = d11 + rest * k, d12 + rest * k * nu, d22 + rest * k
+    return w, g1 * s1, g2 * s2, d11 * s1 * s1 + g1, d12 * s1 * s2, d22 * s2 * s2 + g2
+
+
+@njit(cache=True, nogil=True)
+def _stretches(x, tri, shape, u, v):
+    """Principal stretches (s1 >= s2); ``u`` (3, 3) gets the directions in space and the normal, ``v`` (2, 2) at rest."""
+    f = np.zeros((3, 2))
+    for k in range(3):
+        for i in range(3):
+            f[i, 0] += x[tri[k], i] * shape[k, 0]
+            f[i, 1] += x[tri[k], i] * shape[k, 1]
+    a, b, c = 0.0, 0.0, 0.0
+    for i in range(3):
+        a, b, c = a + f[i, 0] * f[i, 0], b + f[i, 0] * f[i, 1], c + f[i, 1] * f[i, 1]
+    half, off = 0.5 * (a - c), b
+    root = np.sqrt(half * half + off * off)
+    s1 = np.sqrt(max(0.5 * (a + c) + root, 0.0))
+    s2 = np.sqrt(max(0.5 * (a + c) - root, 0.0))
+    angle = 0.5 * np.arctan2(off, half)
+    v[0, 0], v[0, 1] = np.cos(angle), np.sin(angle)
+    v[1, 0], v[1, 1] = -v[0, 1], v[0, 0]
+    for i in range(3):
+        u[0, i] = (f[i, 0] * v[0, 0] + f[i, 1] * v[0, 1]) / max(s1, 1e-12)
+        u[1, i] = (f[i, 0] * v[1, 0] + f[i, 1] * v[1, 1]) / max(s2, 1e-12)
+    u[2, 0] = u[0, 1] * u[1, 2] - u[0, 2] * u[1, 1]
+    u[2, 1] = u[0, 2] * u[1, 0] - u[0, 0] * u[1, 2]
+    u[2, 2] = u[0, 0] * u[1, 1] - u[0, 1] * u[1, 0]
+    return s1, s2
+
+
+@njit(cache=True, nogil=True)
+def membrane_energy(x, tri, shape, area, y, nu, firm):
+    """Energy, J, of triangles (t, 3) at nodes ``x`` (n, 3), m.
+
+    shape : (t, 3, 2), 1/m, gradients of the corners' hat functions in the plane at rest.  area : (t,) m².
+    y : (t,) N/m, nu : (t,), firm : (t,).
+    """
+    u, v, total = np.empty((3, 3)), np.empty((2, 2)), 0.0
+    for t in range(len(tri)):
+        s1, s2 = _stretches(x, tri[t], shape[t], u, v)
+        total += area[t] * _law(s1, s2, y[t], nu[t], firm[t])[0]
+    return total
+
+
+@njit(cache=True, nogil=True)
+def add_membrane_gradient(x, tri, shape, area, y, nu, firm, out):
+    """Gradient of the energy, N, added to ``out`` (n, 3)."""
+    u, v = np.empty((3, 3)), np.empty((2, 2))
+    for t in range(len(tri)):
+        s1, s2 = _stretches(x, tri[t], shape[t], u, v)
+        _, p1, p2, _, _, _ = _law(s1, s2, y[t], nu[t], firm[t])
+        for k in range(3):
+            a = area[t] * p1 * (shape[t, k, 0] * v[0, 0] + shape[t, k, 1] * v[0, 1])
+            b = area[t] * p2 * (shape[t, k, 0] * v[1, 0] + shape[t, k, 1] * v[1, 1])
+            for i in range(3):
+                out[tri[t, k], i] += a * u[0, i] + b * u[1, i]
+
+
+@njit(cache=True, nogil=True)
+def membrane_blocks(x, tri, shape, area, y, nu, firm, out):
+    """Second derivatives, N/m, between corners PAIRS of each triangle into ``out`` (t, 6, 9) float32."""
+    u, v = np.empty((3, 3)), np.empty((2, 2))
+    for t in range(len(tri)):
+        s1, s2 = _stretches(x, tri[t], shape[t], u, v)
+        _, p1, p2, h11, h12, h22 = _law(s1, s2, y[t], nu[t], firm[t])
+        twist = max((p1 + p2) / max(s1 + s2, 1e-12), 0.0)
+        flip = (p1 - p2) / (s1 - s2) if s1 - s2 > 1e-9 else h11 - h12
+        flip = max(flip, 0.0)
+        k1, k2 = max(p1 / max(s1, 1e-12), 0.0), max(p2 / max(s2, 1e-12), 0.0)
+        mean, half = 0.5 * (h11 + h22), np.sqrt((0.5 * (h11 - h22)) ** 2 + h12 * h12)      # clamp the 2x2 part
+        if mean - half < 0.0:
+            top = max(mean + half, 0.0)
+            c, s = 0.5 * (h11 - h22), h12
+            length = max(half, 1e-300)
+            h11, h12, h22 = 0.5 * top * (1.0 + c / length), 0.5 * top * s / length, 0.5 * top * (1.0 - c / length)
+        plus, minus = 0.5 * (flip + twist), 0.5 * (flip - twist)
+        for e in range(6):
+            n, m = PAIRS[e]
+            an = shape[t, n, 0] * v[0, 0] + shape[t, n, 1] * v[0, 1]
+            bn = shape[t, n, 0] * v[1, 0] + shape[t, n, 1] * v[1, 1]
+            am = shape[t, m, 0] * v[0, 0] + shape[t, m, 1] * v[0, 1]
+            bm = shape[t, m, 0] * v[1, 0] + shape[t, m, 1] * v[1, 1]
+            c11 = area[t] * (h11 * an * am + plus * bn * bm)
+            c22 = area[t] * (h22 * bn * bm + plus * an * am)
+            c12 = area[t] * (h12 * an * bm + minus * bn * am)
+            c21 = area[t] * (h12 * bn * am + minus * an * bm)
+            cnn = area[t] * (k1 * an * am + k2 * bn * bm)
+            for i in range(3):
+                for j in range(3):
+                    out[t, e, 3 * i + j] = (c11 * u[0, i] * u[0, j] + c22 * u[1, i] * u[1, j]
+                                            + c12 * u[0, i] * u[1, j] + c21 * u[1, i] * u[0, j]
+                                            + cnn * u[2, i] * u[2, j])
+
+
+@njit(cache=True, nogil=True)
+def principal_stretches(x, tri, shape, out):
+    """The stretches (t, 2) of triangles, the larger first, into ``out``; 1 is as at rest."""
+    u, v = np.empty((3, 3)), np.empty((2, 2))
+    for t in range(len(tri)):
+        out[t, 0], out[t, 1] = _stretches(x, tri[t], shape[t], u, v)

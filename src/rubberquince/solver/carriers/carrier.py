@@ -1,0 +1,29 @@
+"""What moves of a body and carries its skin, whatever its role."""
+
+from dataclasses import dataclass
+
+import numpy as np
+
+
+@dataclass(frozen=True, eq=False)
+class Carrier:
+    """Nodes of one body and the skin on them.
+
+    start, place : (n, 3) m, nodes in the world and in the body's own frame.  share : (n,) m³ or m², what the density
+    is of.  held : (n,) bool, nodes that never move.  size : m, its finest length.
+    triangles : (t, 3) skin points; a point is carried by nodes ``bind_node`` (points, k) with ``bind_weight``.
+    near : m, parts of the skin that are closer at rest never touch each other.  filled : whether it has an inside.
+    parts : how many aggregates its coarse space has.
+    """
+
+    start: np.ndarray
+    place: np.ndarray
+    share: np.ndarray
+    held: np.ndarray
+    size: float
+    triangles: np.ndarray
+    bind_node: np.ndarray
+    bind_weight: np.ndarray
+    near: float
+    filled: bool
+    parts: int

@@ -1,0 +1,79 @@
+"""Shells resist bending at the edges between their triangles; see kernels.bending."""
+
+from collections.abc import Sequence
+
+import numpy as np
+
+from rubberquince.kernels import bending as bd
+from rubberquince.solver.carriers.carrier import Carrier
+from rubberquince.solver.specs import AnyMaterial, BodySpec, ShellMaterial, ShellSpec
+
+THINNEST = 0.1              # area of both triangles over their edge squared: thinner ones bend no harder
+
+
+class Bending:
+    """All hinges of all shells.  hinge : (h, 4) nodes: the ends of an edge, then the points opposite to it."""
+
+    def __init__(self, bodies: Sequence[BodySpec], carriers: Sequence[Carrier], first_node: np.ndarray) -> None:
+        hinge, shape, rest, body = [np.zeros((0, 4), np.int64)], [np.zeros(0)], [np.zeros(0)], [np.zeros(0)]
+        for k, spec in enumerate(bodies):
+            if isinstance(spec, ShellSpec):
+                points, mine = np.asarray(spec.points, float), hinges_of(spec.triangles)
+                at_rest = np.zeros(len(mine))
+                if not spec.flat:
+                    bd.angles(points, mine, at_rest)
+                hinge.append(mine + first_node[k])
+                shape.append(_stoutness(points, mine))
+                rest.append(at_rest)
+                body.append(np.full(len(mine), k))
+        self.hinge, self._shape, self.rest = np.concatenate(hinge), np.concatenate(shape), np.concatenate(rest)
+        self.body = np.concatenate(body).astype(np.int64)
+        self.pairs = self.hinge[:, bd.PAIRS].reshape(-1, 2)
+        self._stiffness = np.zeros(len(self.hinge))
+
+    def use_threads(self, threads: int) -> None:
+        """One is enough."""
+
+    def set_material(self, body: int, material: AnyMaterial) -> None:
+        if isinstance(material, ShellMaterial):
+            mine = self.body == body
+            self._stiffness[mine] = material.bend * self._shape[mine]
+
+    def tell(self, since: float) -> bool:
+        return False
+
+    def energy(self, x: np.ndarray) -> float:
+        return bd.bending_energy(x, self.hinge, self._stiffness, self.rest)
+
+    def add_gradient(self, x: np.ndarray, out: np.ndarray) -> None:
+        bd.add_bending_gradient(x, self.hinge, self._stiffness, self.rest, out)
+
+    def fill_blocks(self, x: np.ndarray, out: np.ndarray) -> None:
+        bd.bending_blocks(x, self.hinge, self._stiffness, out.reshape(-1, 10, 9))
+
+    def angles(self, x: np.ndarray) -> np.ndarray:
+        """How far each hinge is folded from rest, (h,) rad."""
+        out = np.empty(len(self.hinge))
+        bd.angles(x, self.hinge, out)
+        return (out - self.rest + np.pi) % (2.0 * np.pi) - np.pi
+
+
+def hinges_of(triangles: np.ndarray) -> np.ndarray:
+    """Hinges (h, 4) of triangles (t, 3): edges between just two of them."""
+    tri = triangles.astype(np.int64)
+    ends = np.sort(tri[:, [0, 1, 1, 2, 2, 0]].reshape(-1, 2), axis=1)
+    opposite = tri[:, [2, 0, 1]].reshape(-1)
+    order = np.lexsort((ends[:, 1], ends[:, 0]))
+    ends, opposite = ends[order], opposite[order]
+    _, first, count = np.unique(ends, axis=0, return_index=True, return_counts=True)
+    two = first[count == 2]
+    hinge = np.column_stack([ends[two], opposite[two], opposite[two + 1]])
+    return hinge[hinge[:, 2] != hinge[:, 3]].reshape(-1, 4)
+
+
+def _stoutness(points: np.ndarray, hinge: np.ndarray) -> np.ndarray:
+    """L² / (A1 + A2) (h,), what the bending stiffness is multiplied with."""
+    a, b, c, d = (points[hinge[:, k]] for k in range(4))
+    area = 0.5 * (np.linalg.norm(np.cross(b - a, c - a), axis=1) + np.linalg.norm(np.cross(b - a, d - a), axis=1))
+    length = ((b - a) ** 2).sum(axis=1)
+    return length / np.maximum(area, np.maximum(THINNEST * length, 1e-300))

@@ -1,0 +1,83 @@
+"""Shells resist stretching and squeezing in their surface; see kernels.membrane."""
+
+from collections.abc import Sequence
+
+import numpy as np
+
+from rubberquince.kernels import membrane as mb
+from rubberquince.solver.carriers.carrier import Carrier
+from rubberquince.solver.specs import AnyMaterial, BodySpec, ShellMaterial, ShellSpec
+
+THINNEST = 1e-4             # height of a triangle over its longest edge: thinner ones have no plane to be stretched in
+
+
+class Membrane:
+    """All triangles of all shells.  tri : (t, 3) nodes.  shape : (t, 3, 2) 1/m, area : (t,) m², see kernels.membrane."""
+
+    def __init__(self, bodies: Sequence[BodySpec], carriers: Sequence[Carrier], first_node: np.ndarray) -> None:
+        tri, shape, area, body = [np.zeros((0, 3), np.int64)], [np.zeros((0, 3, 2))], [np.zeros(0)], [np.zeros(0)]
+        for k, spec in enumerate(bodies):
+            if isinstance(spec, ShellSpec):
+                mine = spec.triangles.astype(np.int64)
+                slopes, areas = _at_rest(np.asarray(spec.points, float), mine, spec.grows)
+                tri.append(mine[areas > 0.0] + first_node[k])
+                shape.append(slopes[areas > 0.0])
+                area.append(areas[areas > 0.0])
+                body.append(np.full(len(area[-1]), k))
+        self.tri, self.shape, self.area = np.concatenate(tri), np.concatenate(shape), np.concatenate(area)
+        self.body = np.concatenate(body).astype(np.int64)
+        self.pairs = self.tri[:, mb.PAIRS].reshape(-1, 2)
+        self._stretch, self._poisson, self._squeeze = np.zeros((3, len(self.tri)))
+
+    def use_threads(self, threads: int) -> None:
+        """One is enough."""
+
+    def set_material(self, body: int, material: AnyMaterial) -> None:
+        if isinstance(material, ShellMaterial):
+            mine = self.body == body
+            self._stretch[mine], self._poisson[mine] = material.stretch, material.poisson
+            self._squeeze[mine] = material.squeeze
+
+    def _values(self) -> tuple[np.ndarray, ...]:
+        return self.tri, self.shape, self.area, self._stretch, self._poisson, self._squeeze
+
+    def tell(self, since: float) -> bool:
+        return False
+
+    def energy(self, x: np.ndarray) -> float:
+        return mb.membrane_energy(x, *self._values())
+
+    def add_gradient(self, x: np.ndarray, out: np.ndarray) -> None:
+        mb.add_membrane_gradient(x, *self._values(), out)
+
+    def fill_blocks(self, x: np.ndarray, out: np.ndarray) -> None:
+        mb.membrane_blocks(x, *self._values(), out.reshape(-1, 6, 9))
+
+    def stretches(self, x: np.ndarray) -> np.ndarray:
+        """The principal stretches (t, 2) of each triangle, the larger first; 1 is as at rest."""
+        out = np.empty((len(self.tri), 2))
+        mb.principal_stretches(x, self.tri, self.shape, out)
+        return out
+
+
+def _at_rest(points: np.ndarray, tri: np.ndarray, grows: tuple[float, float]) -> tuple[np.ndarray, np.ndarray]:
+    """Gradients (t, 3, 2), 1/m, of the corners' hat functions at rest, and areas (t,), m², 0 where there is no plane.
+
+    The first direction in a triangle's plane is that of x as the shell was made, which may grow otherwise than the one
+    across it.
+    """
+    a, b, c = (points[tri[:, k]] for k in range(3))
+    normal = np.cross(b - a, c - a)
+    twice = np.linalg.norm(normal, axis=1)
+    longest = np.max([np.linalg.norm(p - q, axis=1) for p, q in ((a, b), (b, c), (c, a))], axis=0, initial=0.0)
+    real = twice > THINNEST * longest ** 2
+    normal /= np.where(real, twice, 1.0)[:, None]
+    along = np.where(np.abs(normal[:, :1]) < 0.9, np.array([[1.0, 0.0, 0.0]]), np.array([[0.0, 0.0, 1.0]]))
+    along = along - (along * normal).sum(axis=1, keepdims=True) * normal
+    along /= np.maximum(np.linalg.norm(along, axis=1, keepdims=True), 1e-300)
+    frame = np.stack([along, np.cross(normal, along)], axis=2)
+    sides = np.einsum("kti,tij->tjk", np.stack([b - a, c - a]), frame) * np.array(grows)[:, None]
+    sides[~real] = np.eye(2)
+    inverse = np.linalg.inv(sides)                      # (t, 2 corners, 2 directions)
+    shape = np.concatenate([-inverse.sum(axis=1, keepdims=True), inverse], axis=1)
+    return shape, np.where(real, 0.5 * twice * np.prod(grows), 0.0)

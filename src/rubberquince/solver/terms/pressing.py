@@ -1,0 +1,150 @@
+"""What presses on a skin from inside, on shells and on solids; openings are thought closed by a cap over their rim."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from scipy.sparse import coo_array
+from scipy.sparse.csgraph import connected_components
+
+from rubberquince.kernels.contact import carry
+from rubberquince.kernels.enclosed import add_volume_gradient, enclosed_volume
+from rubberquince.solver.carriers.carrier import Carrier
+from rubberquince.solver.specs import AnyMaterial, BodySpec, Inflation
+
+LEAST_ROOM = 0.2            # of the ball of the same skin: a gas in a flat blank is one that would fill this
+LEAST_LEFT = 0.02           # of its room: a gas that is squeezed further presses no harder
+NOTHING = np.zeros((0, 2), np.int64)
+
+
+@dataclass(frozen=True, eq=False)
+class _Inside:
+    """The skin of one body, closed: ``nodes`` (n,) carry points with ``bind``, then come the middles of its caps.
+
+    loops : the points of each rim.  way : 1, or -1 where the skin is wound inwards.  room : m³, what a gas fills.
+    """
+
+    first: int
+    last: int
+    bind_node: np.ndarray
+    bind_weight: np.ndarray
+    triangles: np.ndarray
+    loops: list[np.ndarray]
+    way: float
+    room: float
+
+
+class Pressing:
+    """The work of pressure on all bodies that have one, see specs.Inflation."""
+
+    def __init__(self, bodies: Sequence[BodySpec], carriers: Sequence[Carrier], first_node: np.ndarray) -> None:
+        self.pairs = NOTHING
+        self.inflations: list[Inflation] = [body.inflation for body in bodies]
+        self._since = np.inf
+        self._pressed = [(carrier, int(first)) for carrier, first in zip(carriers, first_node)]
+        self._inside: dict[int, _Inside] = {}
+
+    def set_inflation(self, body: int, inflation: Inflation) -> None:
+        self.inflations[body] = inflation
+
+    def use_threads(self, threads: int) -> None:
+        """One is enough."""
+
+    def set_material(self, body: int, material: AnyMaterial) -> None:
+        """What bodies are made of does not matter."""
+
+    def tell(self, since: float) -> bool:
+        changes = any(i.now(since) != i.now(self._since) for i in self.inflations)
+        self._since = since
+        return changes
+
+    def pressure(self, body: int, x: np.ndarray) -> float:
+        """What presses inside a body with nodes at ``x`` (n, 3), m, Pa."""
+        return self._law(body, self.volume(body, x))[1] if self.inflations[body].pressure else 0.0
+
+    def volume(self, body: int, x: np.ndarray) -> float:
+        """m³ inside a body with nodes at ``x`` (n, 3), m."""
+        inside = self._inside_of(body)
+        return self._volume(inside, self._points(inside, x))
+
+    def energy(self, x: np.ndarray) -> float:
+        return sum((self._law(body, self.volume(body, x))[0] for body in self._active()), 0.0)
+
+    def add_gradient(self, x: np.ndarray, out: np.ndarray) -> None:
+        for body in self._active():
+            inside = self._inside_of(body)
+            points = self._points(inside, x)
+            pressure = self._law(body, self._volume(inside, points))[1]
+            slope = np.zeros_like(points)
+            add_volume_gradient(points, inside.triangles, -pressure * inside.way, slope)
+            count = len(inside.bind_node)
+            for k, loop in enumerate(inside.loops):
+                slope[loop] += slope[count + k] / len(loop)
+            mine = out[inside.first:inside.last]
+            for column in range(inside.bind_node.shape[1]):
+                np.add.at(mine, inside.bind_node[:, column],
+                          inside.bind_weight[:, column, None] * slope[:count])
+
+    def fill_blocks(self, x: np.ndarray, out: np.ndarray) -> None:
+        """Pressure turns with the skin, which makes no stiffness that is sure to be positive; there are no blocks."""
+
+    def _active(self) -> list[int]:
+        return [body for body, inflation in enumerate(self.inflations) if inflation.now(self._since) != 0.0]
+
+    def _law(self, body: int, volume: float) -> tuple[float, float]:
+        """Energy, J, and pressure, Pa, of what is inside a body."""
+        inflation, room = self.inflations[body], self._inside_of(body).room
+        pressure, backing = inflation.now(self._since), inflation.backing
+        if backing is None:
+            return -pressure * volume, pressure
+        amount, least = (pressure + backing) * room, LEAST_LEFT * room
+        left = max(volume, least)
+        now = amount / left - backing
+        return backing * left - amount * np.log(left / room) - now * min(volume - least, 0.0), now
+
+    def _volume(self, inside: _Inside, points: np.ndarray) -> float:
+        return inside.way * enclosed_volume(points, inside.triangles, points.mean(axis=0))
+
+    def _points(self, inside: _Inside, x: np.ndarray) -> np.ndarray:
+        count = len(inside.bind_node)
+        points = np.empty((count + len(inside.loops), 3))
+        carry(x[inside.first:inside.last], inside.bind_node, inside.bind_weight, points)
+        for k, loop in enumerate(inside.loops):
+            points[count + k] = points[loop].mean(axis=0)
+        return points
+
+    def _inside_of(self, body: int) -> _Inside:
+        if body not in self._inside:
+            self._inside[body] = _close(*self._pressed[body])
+        return self._inside[body]
+
+
+def _close(carrier: Carrier, first: int) -> _Inside:
+    loops = rims(carrier.triangles)
+    count, triangles = len(carrier.bind_node), [carrier.triangles]
+    for k, edges in enumerate(loops):
+        triangles.append(np.column_stack([edges[:, ::-1], np.full(len(edges), count + k)]))
+    closed = np.concatenate(triangles)
+    points = np.einsum("pk,pki->pi", carrier.bind_weight, carrier.start[carrier.bind_node])
+    rim_points = [np.unique(edges) for edges in loops]
+    points = np.concatenate([points, *(points[rim].mean(axis=0)[None] for rim in rim_points)])
+    volume = enclosed_volume(points, closed, points.mean(axis=0))
+    a, b, c = (points[closed[:, k]] for k in range(3))
+    area = 0.5 * np.linalg.norm(np.cross(b - a, c - a), axis=1).sum()
+    ball = area ** 1.5 / (6.0 * np.sqrt(np.pi))
+    return _Inside(first, first + len(carrier.start), carrier.bind_node, carrier.bind_weight, closed, rim_points,
+                   -1.0 if volume < 0.0 else 1.0, max(abs(volume), LEAST_ROOM * ball))
+
+
+def rims(triangles: np.ndarray) -> list[np.ndarray]:
+    """The edges (e, 2) that border one triangle only, as it runs along them, by the openings that they are the rim of.
+    """
+    edges = triangles[:, [0, 1, 1, 2, 2, 0]].reshape(-1, 2).astype(np.int64)
+    count = int(triangles.max()) + 1
+    key, back = edges[:, 0] * count + edges[:, 1], edges[:, 1] * count + edges[:, 0]
+    rim = edges[~np.isin(key, back)]
+    if not len(rim):
+        return []
+    graph = coo_array((np.ones(len(rim), bool), (rim[:, 0], rim[:, 1])), shape=(count, count))
+    group = connected_components(graph, directed=False)[1][rim[:, 0]]
+    return [rim[group == number] for number in np.unique(group)]
