@@ -17,24 +17,18 @@ PAIRS = np.array([(0, 0), (0, 1), (0, 2), (1, 1), (1, 2), (2, 2)])      # corner
 
 @njit(cache=True, nogil=True)
 def _law(s1, s2, y, nu, firm):
-    """Energy per area over Y's unit, its slopes p1, p2 by the stretches, and second slopes h11, h12, h22."""
+    """Slopes p1, p2 of the energy per area by the stretches, N/m, and second slopes h11, h12, h22."""
     e1, e2 = 0.5 * (s1 * s1 - 1.0), 0.5 * (s2 * s2 - 1.0)
     k = y / (1.0 - nu * nu)
-    w = firm * 0.5 * k * (e1 * e1 + 2.0 * nu * e1 * e2 + e2 * e2)
-    g1, g2 = firm * k * (e1 + nu * e2), firm * k * (e2 + nu * e1)
-    d11, d12, d22 = firm * k, firm * k * nu, firm * k
-    rest = 1.0 - firm
+    share, alone = firm, 0.0            # of the full law, and of that of one stretched direction
     if e1 > 0.0:
         if e2 < -nu * e1:
-            w += rest * 0.5 * y * e1 * e1
-            g1 += rest * y * e1
-            d11 += rest * y
+            alone = 1.0 - firm
         else:
-            w += rest * 0.5 * k * (e1 * e1 + 2.0 * nu * e1 * e2 + e2 * e2)
-            g1 += rest * k * (e1 + nu * e2)
-            g2 += rest * k * (e2 + nu * e1)
-            d11, d12, d22 = d11 + rest * k, d12 + rest * k * nu, d22 + rest * k
-    return w, g1 * s1, g2 * s2, d11 * s1 * s1 + g1, d12 * s1 * s2, d22 * s2 * s2 + g2
+            share = 1.0
+    g1, g2 = share * k * (e1 + nu * e2) + alone * y * e1, share * k * (e2 + nu * e1)
+    d11, d12, d22 = share * k + alone * y, share * k * nu, share * k
+    return g1 * s1, g2 * s2, d11 * s1 * s1 + g1, d12 * s1 * s2, d22 * s2 * s2 + g2
 
 
 @njit(cache=True, nogil=True)
@@ -64,6 +58,23 @@ def _stretches(x, tri, shape, u, v):
     return s1, s2
 
 
+@njit(cache=True, nogil=True, fastmath={"contract"})
+def _energy(x, tri, shape, y, nu, firm):
+    """Energy per area of one triangle, N/m, from its squared stretches alone."""
+    a, b, c = 0.0, 0.0, 0.0
+    for i in range(3):
+        f = x[tri[0], i] * shape[0, 0] + x[tri[1], i] * shape[1, 0] + x[tri[2], i] * shape[2, 0]
+        g = x[tri[0], i] * shape[0, 1] + x[tri[1], i] * shape[1, 1] + x[tri[2], i] * shape[2, 1]
+        a, b, c = a + f * f, b + f * g, c + g * g
+    half = 0.5 * (a - c)
+    root = np.sqrt(half * half + b * b)
+    e1, e2 = 0.5 * (0.5 * (a + c) + root - 1.0), 0.5 * (0.5 * (a + c) - root - 1.0)
+    k = y / (1.0 - nu * nu)
+    full = 0.5 * k * (e1 * e1 + 2.0 * nu * e1 * e2 + e2 * e2)
+    slack = 0.0 if e1 <= 0.0 else (0.5 * y * e1 * e1 if e2 < -nu * e1 else full)
+    return firm * full + (1.0 - firm) * slack
+
+
 @njit(cache=True, nogil=True)
 def membrane_energy(x, tri, shape, area, y, nu, firm):
     """Energy, J, of triangles (t, 3) at nodes ``x`` (n, 3), m.
@@ -71,10 +82,9 @@ def membrane_energy(x, tri, shape, area, y, nu, firm):
     shape : (t, 3, 2), 1/m, gradients of the corners' hat functions in the plane at rest.  area : (t,) m².
     y : (t,) N/m, nu : (t,), firm : (t,).
     """
-    u, v, total = np.empty((3, 3)), np.empty((2, 2)), 0.0
+    total = 0.0
     for t in range(len(tri)):
-        s1, s2 = _stretches(x, tri[t], shape[t], u, v)
-        total += area[t] * _law(s1, s2, y[t], nu[t], firm[t])[0]
+        total += area[t] * _energy(x, tri[t], shape[t], y[t], nu[t], firm[t])
     return total
 
 
@@ -84,7 +94,7 @@ def add_membrane_gradient(x, tri, shape, area, y, nu, firm, out):
     u, v = np.empty((3, 3)), np.empty((2, 2))
     for t in range(len(tri)):
         s1, s2 = _stretches(x, tri[t], shape[t], u, v)
-        _, p1, p2, _, _, _ = _law(s1, s2, y[t], nu[t], firm[t])
+        p1, p2, _, _, _ = _law(s1, s2, y[t], nu[t], firm[t])
         for k in range(3):
             a = area[t] * p1 * (shape[t, k, 0] * v[0, 0] + shape[t, k, 1] * v[0, 1])
             b = area[t] * p2 * (shape[t, k, 0] * v[1, 0] + shape[t, k, 1] * v[1, 1])
@@ -98,7 +108,7 @@ def membrane_blocks(x, tri, shape, area, y, nu, firm, out):
     u, v = np.empty((3, 3)), np.empty((2, 2))
     for t in range(len(tri)):
         s1, s2 = _stretches(x, tri[t], shape[t], u, v)
-        _, p1, p2, h11, h12, h22 = _law(s1, s2, y[t], nu[t], firm[t])
+        p1, p2, h11, h12, h22 = _law(s1, s2, y[t], nu[t], firm[t])
         twist = max((p1 + p2) / max(s1 + s2, 1e-12), 0.0)
         flip = (p1 - p2) / (s1 - s2) if s1 - s2 > 1e-9 else h11 - h12
         flip = max(flip, 0.0)

@@ -14,6 +14,7 @@ from rubberquince.kernels.distance import EDGE_EDGE, VERTEX_TRIANGLE, closest, c
 
 PATCH = 16          # triangles, at most
 ONE_WAY = np.radians(75.0)      # normals within such a cone face one way, with a margin for what moves in a substep
+SAME = 1e-9          # m: so close at rest is in one place
 CREASE = 0.5        # of a cell: what is nearer than this at rest shares cells and moves together
 SPARE = 0.1         # of the gap: how far beyond it relations are picked
 
@@ -341,6 +342,9 @@ def search(pairs, wanted, slack, along, x, way, ball, own, first, order, piece, 
                         if mine < 0 or other < 0 or _edges_miss(one_corners, s, c, two_corners, t, e):
                             continue
                         what, p, q, u, z = EDGE_EDGE, edges[mine, 0], edges[mine, 1], edges[other, 0], edges[other, 1]
+                    if own[k] and (p == u or p == z or q == z or (q == u and what == EDGE_EDGE)
+                                   or (p == q and what == VERTEX_TRIANGLE)):
+                        continue                    # parts that have a point in common
                     ids[count, 0], ids[count, 1], ids[count, 2], ids[count, 3] = p, q, u, z
                     d, _ = closest(what, x, ids, count, w, v)
                     if along[k]:
@@ -351,7 +355,7 @@ def search(pairs, wanted, slack, along, x, way, ball, own, first, order, piece, 
                     if own[k]:
                         at_rest, _ = closest(what, rest, ids, count, w_rest, v_rest)
                         least = min(r, 0.5 * at_rest)
-                        if at_rest <= CREASE * near or d > least * (1.0 + SPARE) + slack[k]:
+                        if at_rest <= max(CREASE * near, SAME) or d > least * (1.0 + SPARE) + slack[k]:
                             continue
                     pair[count], kind[count], gap[count], far[count] = k, what, least, d
                     count += 1

@@ -1,11 +1,10 @@
 """Where skins are, what of them touches, and how far nodes may move for it."""
 
 import numpy as np
-from scipy.sparse import coo_array
-from scipy.sparse.csgraph import connected_components
 
 from rubberquince.kernels import contact as ct
 from rubberquince.kernels.distance import come_within
+from rubberquince.kernels.groups import groups
 from rubberquince.kernels.limit import FREE, HELD_BACK, NEWTON, is_safe, limit_motion
 from rubberquince.kernels.patches import SPARE
 from rubberquince.solver.overlaps import Overlap, find_overlaps, lack, still_tangled
@@ -120,8 +119,7 @@ class Contacts:
         w = self._world
         held = np.unique(w.node_body[w.free == 0.0])
         one, two = np.concatenate([one, held]), np.concatenate([two, np.full(len(held), w.bodies)])
-        graph = coo_array((np.ones(len(one), bool), (one, two)), shape=(w.bodies + 1, w.bodies + 1))
-        return connected_components(graph, directed=False)[1]
+        return groups(one, two, w.bodies + 1)
 
     def met(self, x: np.ndarray, move: np.ndarray, slow: float) -> np.ndarray:
         """Which nodes (n,) bool carry points within their gap, and stay there: ``move`` (n, 3), m, changes their

@@ -1,6 +1,7 @@
 """Patches of a few triangles of all skins, and the trees over them."""
 
 import numpy as np
+from scipy.sparse import csr_array
 
 from rubberquince.kernels import patches as pt
 from rubberquince.solver.world import World
@@ -41,6 +42,8 @@ class Patches:
         self.piece = np.array(piece, np.int64)
         self.moving = int(np.searchsorted(self.piece, world.bodies))
         self._ptr, self._point = self._points_of_patches()
+        self._filled = np.array([*(carrier.filled for carrier in world.carriers), *still], bool)[self.piece]
+        self._neighbours = self._sharing_a_point()
         self._box = np.zeros((len(self._child), 6))
         self._fit(self.boxes(skin.points, len(self.piece)))
         self._rest = self._box.copy()
@@ -51,6 +54,22 @@ class Patches:
         owner = np.repeat(np.repeat(np.arange(len(self.piece)), np.diff(self._first)), 3)
         mine = np.unique(owner * points + self._triangles[self._order].reshape(-1))
         return np.searchsorted(mine // points, np.arange(len(self.piece) + 1)), mine % points
+
+    def _sharing_a_point(self) -> np.ndarray:
+        """Sorted keys of pairs of patches that have a point in common, see ``meeting``."""
+        count = len(self.piece)
+        table = csr_array((np.ones(len(self._point), np.int32), self._point, self._ptr),
+                          shape=(count, max(len(self._world.skin.points), 1)))
+        one, two = (table @ table.T).nonzero()
+        return np.sort(one.astype(np.int64) * count + two)
+
+    def smooth(self, pairs: np.ndarray) -> np.ndarray:
+        """Of which pairs (k, 2) of one skin facing one way says that they cannot meet, (k,) bool.
+
+        Patches of a shell that are not neighbours can face one way and meet, as in a roll.
+        """
+        keys = pairs[:, 0] * len(self.piece) + pairs[:, 1]
+        return self._filled[pairs[:, 0]] | np.isin(keys, self._neighbours)
 
     def size(self, patch: np.ndarray) -> np.ndarray:
         """The finest length, m, of the carriers that patches (k,) belong to, 0 where there is none."""

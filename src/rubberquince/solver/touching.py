@@ -47,7 +47,8 @@ class Touching:
 
     def __init__(self, world: World) -> None:
         self._world, self._patches = world, Patches(world)
-        self._volume = [volume(world.skin.points, t) or 1.0 for t in world.skin.triangles[: world.bodies]]
+        self._filled = [k for k, carrier in enumerate(world.carriers) if carrier.filled]
+        self._volume = [volume(world.skin.points, world.skin.triangles[k]) or 1.0 for k in self._filled]
         self._inside: list[tuple[int, np.ndarray]] = []     # a collider, and which points (n,) bool it leads out
         self.tangled: list[tuple[int, int]] = []        # solids that are inside each other, for who knows to say
         self.forget()
@@ -63,7 +64,8 @@ class Touching:
         self._wide = patches.boxes(world.skin.points, len(patches.piece)) + HALF * self._widest * SIDES
         self._wide[: patches.moving] = np.nan
         self._start = world.skin.points
-        self._keys, self._pairs, self._own = np.zeros(0, np.int64), np.zeros((0, 2), np.int64), np.zeros(0, bool)
+        self._keys, self._pairs = np.zeros(0, np.int64), np.zeros((0, 2), np.int64)
+        self._own, self._smooth = np.zeros(0, bool), np.zeros(0, bool)
         self._slack, self._strayed = np.zeros(0), np.zeros(0)       # of each pair, m; strays before this substep
         self._along = np.zeros(0, bool)                             # of each pair: listed along the way
         self._alike, self._strays, self._candidates = np.zeros(0, bool), np.zeros(0), NOTHING
@@ -140,7 +142,7 @@ class Touching:
 
     def _left_alone(self) -> np.ndarray:
         """Which pairs (pairs,) bool are of one skin and cannot meet in this substep, or are not to."""
-        alike = self._patches.face_one_way(self._start, self._pairs, self._own)
+        alike = self._patches.face_one_way(self._start, self._pairs, self._smooth)
         if self._crumpled is not None and len(self._crumpled):
             alike |= self._own & np.isin(self._patches.piece[self._pairs[:, 0]], self._crumpled)
         return alike
@@ -153,12 +155,13 @@ class Touching:
         skin, pair = self._world.skin, self._candidates[0]
         near = self._picked & (self._distance <= self._candidates[3]) & self._own[pair]
         counts = np.bincount(self._patches.piece[self._pairs[pair[near], 0]], minlength=self._world.bodies)
-        found = [k for k, rest in enumerate(self._volume) if volume(x, skin.triangles[k]) / rest < FLAT]
-        for k in np.flatnonzero(counts > CLOSE * np.array([len(t) for t in skin.triangles[: self._world.bodies]])):
-            edges = edges_of_piece(skin, int(k))
-            most = int(CRUMPLED * len(edges)) + 1
-            if count_crossings(x, edges, skin.triangles[k], most) == most:
-                found.append(int(k))
+        found = [k for k, rest in zip(self._filled, self._volume) if volume(x, skin.triangles[k]) / rest < FLAT]
+        for k in self._filled:
+            if counts[k] > CLOSE * len(skin.triangles[k]):
+                edges = edges_of_piece(skin, k)
+                most = int(CRUMPLED * len(edges)) + 1
+                if count_crossings(x, edges, skin.triangles[k], most) == most:
+                    found.append(k)
         self._crumpled = np.array(found, np.int64)
         if found:
             self._alike = self._left_alone()
@@ -209,6 +212,7 @@ class Touching:
         self._slack, self._strayed, self._along = slack, strayed, along
         self._keys, self._pairs = keys, np.column_stack(np.divmod(keys, len(patches.piece)))
         self._own = patches.piece[self._pairs[:, 0]] == patches.piece[self._pairs[:, 1]]
+        self._smooth = self._own & patches.smooth(self._pairs)
         self._alike = self._left_alone()
         return True
 

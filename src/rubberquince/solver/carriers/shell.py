@@ -6,7 +6,7 @@ from rubberquince.shapes.polymesh import edges_of
 from rubberquince.solver.carriers.carrier import Carrier
 from rubberquince.solver.specs import ShellSpec
 
-PART_NODES, MOST_PARTS = 64, 24         # nodes an aggregate of the coarse space
+PART_NODES, MOST_PARTS = 100, 12        # nodes an aggregate of the coarse space
 LEAST_SHARE = 1e-3                      # of the mean: what only faces without an area have, or none at all
 
 
