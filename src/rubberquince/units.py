@@ -36,6 +36,7 @@ _DEFINITIONS = """
     radian = [] = rad
     degree = 3.141592653589793 / 180 * radian = deg
     percent_ = 0.01
+    frame = [] = _ = frames
 """.strip().splitlines()
 FAMILIES = (("Pa", "kPa", "MPa", "GPa"), ("mm", "cm", "m", "km"))
 LEAST_SHOWN = 5e-7         # of the unit: below, it is rounding
@@ -106,7 +107,8 @@ def _number(text: str) -> float:
 
 def _unit(text: str) -> str:
     """A unit as pint knows it: powers written any way, letters in either case."""
-    text = re.sub(r"(?<=[a-zA-Z])(?:\^|\*\*)?([23])(?!\d)", r"**\1", text.replace("²", "2").replace("³", "3"))
+    text = text.replace("²", "2").replace("³", "3").replace("·", "*")
+    text = re.sub(r"(?<=[a-zA-Z])(?:\^|\*\*)?([23])(?!\d)", r"**\1", text)
     return re.sub(r"[A-Za-z]+", lambda word: _WRITTEN.get(word[0].lower(), word[0]), _SHORT.get(text, text))
 
 

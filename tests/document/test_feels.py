@@ -6,7 +6,8 @@ from hypothesis import strategies as st
 
 from rubberquince.bake.assemble import material_of, run_key
 from rubberquince.document.feels import FEELS, mixed, usual, with_feel
-from rubberquince.document.scene import FeelChoice, Scene, SolidValues, changed
+from rubberquince.document.scene import Scene, SolidValues, changed
+from rubberquince.document.values import FeelChoice
 from scenes import ball
 
 names = st.sampled_from(sorted(FEELS))
@@ -15,13 +16,14 @@ names = st.sampled_from(sorted(FEELS))
 @pytest.mark.parametrize("name", sorted(FEELS))
 def test_every_feel_is_a_whole_set_of_values(name):
     piece = with_feel(ball(), FeelChoice(name=name))
-    assert piece.feel.name == name and 0.25 <= material_of(piece.solid).poisson <= 0.495
+    assert piece.solid.feel.name == name and 0.25 <= material_of(piece.solid).poisson <= 0.495
     assert usual(piece) == {k: getattr(piece.solid, k) for k in usual(piece)}
     assert len(FEELS[name].line) > 10
 
 
 def test_the_usual_solid_is_set_jelly():
-    assert usual(ball()) == mixed(FeelChoice()) == {k: getattr(SolidValues(), k) for k in mixed(FeelChoice())}
+    values = mixed(FeelChoice(name="set jelly"))
+    assert usual(ball()) == values == {k: getattr(SolidValues(), k) for k in values}
 
 
 @given(names, names, st.floats(0.0, 1.0))
@@ -40,5 +42,5 @@ def test_half_way_between_a_soft_and_a_hard_feel_is_their_geometric_mean():
 def test_own_values_stay_as_they_are_and_frames_depend_on_values_only():
     stiff = changed(ball(), "solid.stiffness", 9000.0)
     own = with_feel(stiff, FeelChoice(name=""))
-    assert own.solid == stiff.solid and own.feel.name == ""
+    assert own.solid == stiff.solid and own.solid.feel.name == ""
     assert run_key(Scene(pieces=(own,))) == run_key(Scene(pieces=(stiff,)))

@@ -96,7 +96,7 @@ def show(window, qtbot):
     """Open a scene in the window as if it had come from a file."""
     def do(scene, meshes=None):
         window.files._show(Document(scene, meshes), None)
-        window.view_zone.frame_solids()
+        window.view_zone.frame_moving()
         window.checks.refresh()
         checked(window, qtbot)
         return window

@@ -400,7 +400,7 @@ def test_feels_are_chosen_mixed_and_marked_when_changed(show):
     field(window, "Springs", "Stiffness").reset.click()
     assert window.bench.chosen.solid.stiffness == 400e3
     pick(section.feel, "own values")
-    assert window.bench.chosen.feel.name == "" and section.second.isEnabled() is False
+    assert window.bench.chosen.solid.feel.name == "" and section.second.isEnabled() is False
     for _ in range(7):
         window.menus.actions["Undo"].trigger()
     assert window.bench.scene == small_scene()

@@ -5,12 +5,13 @@ import json
 from collections import OrderedDict
 from collections.abc import Callable
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, cast
 
 import numpy as np
 
 from rubberquince.document.bodies import Meshes, piece_points, unit_mesh
-from rubberquince.document.scene import ImportedShape, Piece, Scene, SolidValues
+from rubberquince.document.scene import MOVING, ImportedShape, Piece, Role, Scene
+from rubberquince.document.values import HoldValues, ShellValues, SolidValues, built
 from rubberquince.errors import RunError, ShapeError
 from rubberquince.shapes.lattice import Lattice, build_lattice, cells_about
 from rubberquince.solver.revision import revision
@@ -18,32 +19,41 @@ from rubberquince.solver.specs import (
     LEAST_POISSON,
     MOST_POISSON,
     QUALITIES,
+    AnyMaterial,
+    BodySpec,
     ColliderSpec,
+    Inflation,
     Material,
     RunSpec,
+    ShellMaterial,
+    ShellSpec,
     SolidSpec,
     Touch,
 )
+from rubberquince.solver.terms.pressing import rims
 
 GROUND_GAP = 1e-4           # m; the piece's own gap is what counts on the ground
 DRAFT_CELLS, DRAFT_ACROSS = 10_000, 8   # of more than these, and across, draft takes cells twice as wide
 _lattices: OrderedDict[str, Lattice] = OrderedDict()
 _MOST_LATTICES = 16
+COS_CORNER = float(np.cos(np.pi / 4)) + 1e-6
 
 
 @dataclass(frozen=True, eq=False)
 class Assembly:
-    """A run, and which pieces its bodies are: solids by their ids, then colliders by theirs.
+    """A run, and which pieces its bodies are: those that move by their ids, then colliders by theirs.
 
     The order of the line-up is for the eye only.
     """
 
     spec: RunSpec
-    solids: list[Piece]
+    bodies: list[Piece]
     colliders: list[Piece]
 
 
-def material_of(values: SolidValues) -> Material:
+def material_of(values: SolidValues | ShellValues) -> AnyMaterial:
+    if isinstance(values, ShellValues):
+        return ShellMaterial(values.stretch, values.squeeze, values.bend, values.mass, values.wobble_halves)
     poisson = LEAST_POISSON + values.keeps_volume * (MOST_POISSON - LEAST_POISSON)
     return Material(values.stiffness, poisson, values.density, values.wobble_halves)
 
@@ -52,6 +62,38 @@ def touch_of(piece: Piece) -> Touch:
     contact = piece.contact
     return Touch(contact.gap, contact.friction, contact.bounce,
                  piece.role == "collider" and contact.sides == "outside")
+
+
+def inflation_of(piece: Piece, fps: float) -> Inflation:
+    values = piece.pressure
+    return Inflation(values.pressure, values.frames / fps, values.backing if values.kind == "gas" else None)
+
+
+def held_points(hold: HoldValues, local: np.ndarray, world: np.ndarray, triangles: np.ndarray) -> np.ndarray:
+    """Which points (n,) bool of a skin are held, by where they start; ``local`` and ``world`` are (n, 3), m.
+
+    A corner is where the outline turns by more than an eighth.
+    """
+    low, high = world[:, 1].min(), world[:, 1].max()
+    height = (world[:, 1] - low) / max(high - low, 1e-9)
+    among = (height >= hold.above - 1e-6) & (height <= hold.below + 1e-6)
+    if hold.what in ("outline", "corners"):
+        chosen = np.zeros(len(local), bool)
+        for rim in rims(triangles):
+            chosen[corners_of(local, rim) if hold.what == "corners" else rim] = True
+        among &= chosen
+    return among if hold.what != "nothing" else np.zeros(len(local), bool)
+
+
+def corners_of(points: np.ndarray, rim: np.ndarray) -> np.ndarray:
+    """The points of a rim, edges (e, 2) in any order, where it turns by more than an eighth."""
+    after = dict(rim.tolist())
+    before = {b: a for a, b in rim.tolist()}
+    middle = np.array([p for p in after if p in before], np.int64)
+    one = points[middle] - points[[before[p] for p in middle]]
+    two = points[[after[p] for p in middle]] - points[middle]
+    length = np.linalg.norm(one, axis=1) * np.linalg.norm(two, axis=1)
+    return middle[(one * two).sum(axis=1) < COS_CORNER * length]
 
 
 def cell_edge(piece: Piece, meshes: Meshes, quality: str) -> float:
@@ -69,8 +111,9 @@ def cells_of_edge(piece: Piece, meshes: Meshes, edge: float) -> int:
 
 
 def carrier_key(piece: Piece, meshes: Meshes, quality: str) -> str:
-    """What the lattice of a solid depends on."""
-    return f"{unit_mesh(piece.shape, meshes).key} {piece.place.size} {cell_edge(piece, meshes, quality):.9g}"
+    """What the nodes of a piece that moves depend on."""
+    edge = f" {cell_edge(piece, meshes, quality):.9g}" if piece.role == "solid" else " skin"
+    return f"{unit_mesh(piece.shape, meshes).key} {piece.place.size}{edge}"
 
 
 def lattice_of(piece: Piece, meshes: Meshes, quality: str, stopped: Callable[[], bool] = lambda: False) -> Lattice:
@@ -100,9 +143,9 @@ def cells_in(scene: Scene, meshes: Meshes) -> int:
     return count
 
 
-def by_id(scene: Scene, role: str) -> list[Piece]:
-    """The pieces of a role in the order of their ids."""
-    return sorted((p for p in scene.pieces if p.role == role), key=lambda piece: piece.id)
+def by_id(scene: Scene, *roles: Role) -> list[Piece]:
+    """The pieces of some roles in the order of their ids."""
+    return sorted((p for p in scene.pieces if p.role in roles), key=lambda piece: piece.id)
 
 
 def assemble(scene: Scene, meshes: Meshes, stopped: Callable[[], bool] = lambda: False) -> Assembly:
@@ -110,25 +153,47 @@ def assemble(scene: Scene, meshes: Meshes, stopped: Callable[[], bool] = lambda:
 
     Raises RunError naming the piece that cannot take part, and Stopped when ``stopped()`` says so on the way.
     """
-    solids, colliders = by_id(scene, "solid"), by_id(scene, "collider")
-    if not solids:
-        raise RunError("There is nothing to compute: no piece is a Solid.")
-    solid_specs, collider_specs, run = [], [], scene.run
-    for piece in solids + colliders:
+    bodies, colliders = by_id(scene, *MOVING), by_id(scene, "collider")
+    if not bodies:
+        raise RunError("There is nothing to compute: no piece is a Solid or a Shell.")
+    specs: list[BodySpec] = []
+    collider_specs, run = [], scene.run
+    for piece in bodies + colliders:
         try:
-            mesh = unit_mesh(piece.shape, meshes)
-            if piece.role == "solid":
-                solid_specs.append(SolidSpec(
-                    mesh.triangles, lattice_of(piece, meshes, run.quality, stopped), piece.place.rotation(),
-                    np.array(piece.place.position), material_of(piece.solid), touch_of(piece),
-                    weight=piece.solid.weight))
+            if piece.role == "collider":
+                collider_specs.append(ColliderSpec(piece_points(piece, meshes),
+                                                   unit_mesh(piece.shape, meshes).triangles, touch_of(piece)))
             else:
-                collider_specs.append(ColliderSpec(piece_points(piece, meshes), mesh.triangles, touch_of(piece)))
+                specs.append(BUILDERS[piece.role](piece, meshes, scene, stopped))
         except ShapeError as error:
             raise RunError(f"{piece.name}: {error}") from None
     ground = Touch(GROUND_GAP, run.ground_friction) if run.ground else None
-    return Assembly(RunSpec(solid_specs, collider_specs, run.fps, run.gravity, ground, QUALITIES[run.quality]),
-                    solids, colliders)
+    return Assembly(RunSpec(specs, collider_specs, run.fps, run.gravity, ground, QUALITIES[run.quality]),
+                    bodies, colliders)
+
+
+def _solid(piece: Piece, meshes: Meshes, scene: Scene, stopped: Callable[[], bool]) -> SolidSpec:
+    lattice, rotation = lattice_of(piece, meshes, scene.run.quality, stopped), piece.place.rotation()
+    hold = piece.hold if piece.hold.what in ("nothing", "everything") else HoldValues()     # it has no outline
+    held = held_points(hold, lattice.nodes, lattice.nodes @ rotation.T, np.zeros((0, 3), np.int64))
+    return SolidSpec(
+        unit_mesh(piece.shape, meshes).triangles, lattice, rotation, np.array(piece.place.position),
+        cast(Material, material_of(piece.solid)), touch_of(piece), held if held.any() else None, piece.solid.weight,
+        inflation_of(piece, scene.run.fps))
+
+
+def _shell(piece: Piece, meshes: Meshes, scene: Scene, stopped: Callable[[], bool]) -> ShellSpec:
+    mesh, values, rotation = unit_mesh(piece.shape, meshes), piece.shell, piece.place.rotation()
+    points = mesh.points * np.array(piece.place.size)
+    held = held_points(piece.hold, points, points @ rotation.T, mesh.triangles)
+    return ShellSpec(
+        points, mesh.triangles, rotation, np.array(piece.place.position),
+        cast(ShellMaterial, material_of(values)), touch_of(piece), held if held.any() else None, values.weight,
+        inflation_of(piece, scene.run.fps), (values.along, values.across), values.flat)
+
+
+BUILDERS: dict[Role, Callable[[Piece, Meshes, Scene, Callable[[], bool]], BodySpec]] = {
+    "solid": _solid, "shell": _shell}
 
 
 def run_key(scene: Scene) -> int:
@@ -146,17 +211,17 @@ def _physics(piece: Piece, values: bool) -> dict[str, Any]:
     if isinstance(piece.shape, ImportedShape):
         shape = {"mesh": piece.shape.mesh}
     data: dict[str, Any] = {"id": piece.id, "role": piece.role, "shape": shape, "place": piece.place.model_dump()}
-    if piece.role == "solid":
-        data["cells"] = piece.solid.cells
+    if piece.moves:
+        data["built"] = built(piece.made_of), piece.hold.model_dump(), getattr(piece.made_of, "flat", False)
     if values:
         data["contact"] = piece.contact.model_dump()
-        if piece.role == "solid":
-            data["solid"] = piece.solid.model_dump()
+        if piece.moves:
+            data["made of"] = piece.made_of.model_dump(exclude={"feel"}), piece.pressure.model_dump()
     return data
 
 
 def _number(scene: Scene, values: bool, run: dict[str, Any]) -> int:
-    pieces = [_physics(p, values) for role in ("solid", "collider") for p in by_id(scene, role)]
+    pieces = [_physics(p, values) for p in (*by_id(scene, *MOVING), *by_id(scene, "collider"))]
     data = {"solver": revision(), "pieces": pieces, "run": run}
     digest = hashlib.sha256(json.dumps(data, sort_keys=True).encode()).digest()
     return int.from_bytes(digest[:8], "little") % (2 ** 63 - 2) + 2

@@ -7,12 +7,14 @@ from functools import partial
 import igl
 import numpy as np
 
+from rubberquince.bake.assemble import held_points
 from rubberquince.document.bodies import Meshes, piece_points, piece_triangles, unit_mesh
-from rubberquince.document.remaking import with_holes_closed
-from rubberquince.document.scene import BlockShape, Piece, Scene, SheetShape, changed
+from rubberquince.document.remaking import refined, with_holes_closed
+from rubberquince.document.scene import BlockShape, Piece, Role, Scene, SheetShape, changed
 from rubberquince.errors import ShapeError
+from rubberquince.kernels.crossing import count_crossings
 from rubberquince.shapes.lattice import cells_about
-from rubberquince.shapes.polymesh import PolyMesh, is_closed
+from rubberquince.shapes.polymesh import PolyMesh, edges_of, is_closed
 from rubberquince.shapes.rays import nearest_hits
 from rubberquince.shapes.repair import holes
 
@@ -23,6 +25,9 @@ THICKNESS = 0.005           # m, that a sheet is given
 LEAST_ACROSS, GOOD_ACROSS = 1.5, 3.0        # cells through a part: below, it hardly bends; from here on it does
 MOST_ACROSS, MOST_CELLS = 60, 150_000       # of what a button may choose
 MOST_RAYS = 200             # through a piece, to find its thin parts
+COARSE = 1.2                # edges longer than so much of a fold's width cannot show it
+GAP_OF_EDGE = 0.5
+MOST_REFINED = 20_000       # triangles: a button makes no more than four times as many
 MOST_PROBES = 4000          # points of a piece that are looked at
 
 
@@ -48,15 +53,13 @@ def checks_of(scene: Scene, meshes: Meshes) -> list[Check]:
     found = [*_overlaps(scene, meshes), *_nothing_moves(scene, meshes)]
     for piece in scene.pieces:
         try:
-            if piece.role == "solid":
-                found += [*_open(piece, meshes), *_falls_past(piece, scene, meshes), *_too_coarse(piece, meshes)]
-            found += _wide_gap(piece, scene, meshes)
+            found += [check for look in LOOKS[piece.role] for check in look(piece, scene, meshes)]
         except ShapeError:
             continue                        # its mesh is missing, which has been said
     return sorted(found, key=lambda check: not check.trouble)
 
 
-def _open(piece: Piece, meshes: Meshes) -> list[Check]:
+def _open(piece: Piece, scene: Scene, meshes: Meshes) -> list[Check]:
     """A Solid needs a closed skin."""
     mesh = unit_mesh(piece.shape, meshes)
     if is_closed(mesh.triangles):
@@ -79,8 +82,8 @@ def _open(piece: Piece, meshes: Meshes) -> list[Check]:
 
 
 def _falls_past(piece: Piece, scene: Scene, meshes: Meshes) -> list[Check]:
-    """Without the ground, something must lie under a Solid."""
-    if scene.run.ground or scene.run.gravity * piece.solid.weight <= 0.0:
+    """Without the ground, something must lie under what is not held."""
+    if scene.run.ground or scene.run.gravity * piece.made_of.weight <= 0.0 or piece.hold.what != "nothing":
         return []
     mine = piece_points(piece, meshes)
     low, high = mine.min(axis=0), mine.max(axis=0)
@@ -109,7 +112,7 @@ def _wide_gap(piece: Piece, scene: Scene, meshes: Meshes) -> list[Check]:
                   partial(_set, piece.id, "contact.gap", fair), spot)]
 
 
-def _too_coarse(piece: Piece, meshes: Meshes) -> list[Check]:
+def _too_coarse(piece: Piece, scene: Scene, meshes: Meshes) -> list[Check]:
     """Fewer than two cells through a part are stiff against bending."""
     mesh = unit_mesh(piece.shape, meshes)
     if not is_closed(mesh.triangles):
@@ -151,20 +154,27 @@ def _mm(length: float) -> str:
 
 
 def _nothing_moves(scene: Scene, meshes: Meshes) -> list[Check]:
-    solids = [p for p in scene.pieces if p.role == "solid"]
+    moving = [p for p in scene.pieces if p.moves]
     if not scene.pieces:
         return []                           # the empty bench says so itself
-    if not solids:
+    if not moving:
         return [_make_solid(scene, meshes)]
-    if scene.run.gravity == 0.0:
-        return [Check("Nothing will move: gravity is off and every Solid starts at rest.", True, None,
+    if scene.run.gravity == 0.0 and not any(_strained(piece) for piece in moving):
+        return [Check("Nothing will move: gravity is off and everything starts at rest.", True, None,
                       "Set gravity to 9.81 m/s²", partial(changed, path="run.gravity", value=9.81))]
     return []
 
 
+def _strained(piece: Piece) -> bool:
+    """Does something other than gravity move it?"""
+    shell = piece.shell
+    return piece.pressure.pressure != 0.0 or (piece.role == "shell" and (shell.along, shell.across, shell.flat)
+                                              != (1.0, 1.0, False))
+
+
 def _make_solid(scene: Scene, meshes: Meshes) -> Check:
     """The first piece with an inside can become a Solid."""
-    sentence = "Nothing will move: no piece is a Solid."
+    sentence = "Nothing will move: no piece is a Solid or a Shell."
     for piece in scene.pieces:
         try:
             fits = is_closed(unit_mesh(piece.shape, meshes).triangles)
@@ -177,8 +187,8 @@ def _make_solid(scene: Scene, meshes: Meshes) -> Check:
 
 
 def _overlaps(scene: Scene, meshes: Meshes) -> list[Check]:
-    """Solids that start inside another piece or the ground, and by how much they must rise to be clear."""
-    taking_part = [p for p in scene.pieces if p.role in ("solid", "collider")]
+    """What starts inside another piece or the ground, and by how much it must rise to be clear."""
+    taking_part = [p for p in scene.pieces if p.role != "scenery"]
     points: dict[str, np.ndarray] = {}
     for piece in taking_part:
         try:
@@ -187,20 +197,20 @@ def _overlaps(scene: Scene, meshes: Meshes) -> list[Check]:
             return [Check(f"{piece.name}: {error}", True, piece.id)]
     found = []
     for k, piece in enumerate(taking_part):
-        if piece.role != "solid":
+        if not piece.moves:
             continue
         if scene.run.ground and (sunk := -float(points[piece.id][:, 1].min())) > LEAST_DEPTH:
             lowest = points[piece.id][points[piece.id][:, 1].argmin()]
             found.append(_lift_check(piece, "the ground", STUCK, sunk, lowest))
         for j, other in enumerate(taking_part):
-            if j != k and not (other.role == "solid" and j < k):
+            if j != k and not (other.moves and j < k):
                 depth, spot = _depth(piece, other, points, meshes)
                 if depth > LEAST_DEPTH:
-                    higher = other.role == "solid" and other.place.position[1] > piece.place.position[1]
+                    higher = other.moves and other.place.position[1] > piece.place.position[1]
                     upper, lower = (other, piece) if higher else (piece, other)
                     rise = _rise(points[upper.id], points[lower.id])
                     found.append(_lift_check(upper, lower.name, _fate(piece, other), rise, spot))
-    if not found and any(p.role == "solid" for p in taking_part):
+    if not found and any(p.moves for p in taking_part):
         found.append(Check("Nothing overlaps at the start.", False))
     return found
 
@@ -210,8 +220,23 @@ def _depth(one: Piece, two: Piece, points: dict[str, np.ndarray], meshes: Meshes
     a, b = points[one.id], points[two.id]
     if (a.min(axis=0) > b.max(axis=0)).any() or (b.min(axis=0) > a.max(axis=0)).any():
         return 0.0, a[0]
+    if "shell" in (one.role, two.role):
+        return _passing_through(one, two, points, meshes)
     sides = (_deepest(a, b, piece_triangles(two, meshes)), _deepest(b, a, piece_triangles(one, meshes)))
     return max(sides, key=lambda side: side[0])
+
+
+def _passing_through(one: Piece, two: Piece, points: dict[str, np.ndarray],
+                     meshes: Meshes) -> tuple[float, np.ndarray]:
+    """The same of a shell, which things may be inside: whether skins pass through each other."""
+    a, b = points[one.id], points[two.id]
+    both, second = np.concatenate([a, b]), len(a)
+    triangles = piece_triangles(one, meshes).astype(np.int64), piece_triangles(two, meshes).astype(np.int64) + second
+    for mine, other in (triangles, triangles[::-1]):
+        if count_crossings(both, edges_of(mine).astype(np.int64), other, 1):
+            middle = np.clip((a.mean(axis=0) + b.mean(axis=0)) / 2, a.min(axis=0), a.max(axis=0))
+            return 2 * LEAST_DEPTH, middle
+    return 0.0, a[0]
 
 
 def _deepest(probes: np.ndarray, points: np.ndarray, triangles: np.ndarray) -> tuple[float, np.ndarray]:
@@ -234,7 +259,7 @@ def _rise(one: np.ndarray, two: np.ndarray) -> float:
 
 def _fate(one: Piece, two: Piece) -> str:
     """What becomes of a solid that starts in another piece."""
-    if one.role == two.role:
+    if one.moves and two.moves:
         return "will be drawn apart"
     return "will come apart" if "outside" in (one.contact.sides, two.contact.sides) else STUCK
 
@@ -242,6 +267,79 @@ def _fate(one: Piece, two: Piece) -> str:
 def _lift_check(piece: Piece, other: str, fate: str, rise: float, spot: np.ndarray) -> Check:
     return Check(f"{piece.name} and {other} overlap at the start and {fate}.", True, piece.id,
                  f"Lift {piece.name} clear", partial(_lift, piece.id, rise), spot)
+
+
+# --- shells ----------------------------------------------------------------------------------------------
+
+
+def _open_but_pressed(piece: Piece, scene: Scene, meshes: Meshes) -> list[Check]:
+    """Pressure needs an inside; over an opening a flat cap is thought."""
+    mesh = unit_mesh(piece.shape, meshes)
+    if piece.pressure.pressure == 0.0 or is_closed(mesh.triangles):
+        return []
+    sentence = f"{piece.name} is open: its pressure acts as if a flat lid closed every opening."
+    loops = holes(mesh)
+    spot = piece_points(piece, meshes)[max(loops, key=len)].mean(axis=0) if loops else None
+    whole = None if isinstance(piece.shape, SheetShape) else with_holes_closed(piece, meshes)
+    if whole is None:
+        return [Check(sentence, False, piece.id, spot=spot)]
+    return [Check(sentence, True, piece.id, "Close its openings", partial(_become, whole[0]), spot, whole[1])]
+
+
+def _too_coarse_to_fold(piece: Piece, scene: Scene, meshes: Meshes) -> list[Check]:
+    """Folds of its own weight are about as wide as the length at which weight and bending balance."""
+    values, pull = piece.shell, abs(scene.run.gravity * piece.shell.weight)
+    edge = _skin_edge(piece, meshes)
+    fold = (values.bend / max(values.mass * pull, 1e-9)) ** (1 / 3)
+    if pull == 0.0 or edge <= fold * COARSE:
+        return []
+    sentence = (f"{piece.name} is too coarse to fold as its feel would: its edges are {_mm(edge)} long, "
+                f"and folds are about {_mm(fold)} wide.")
+    if len(unit_mesh(piece.shape, meshes).triangles) > MOST_REFINED:
+        return [Check(sentence, True, piece.id)]
+    fresh, mesh = refined(piece, meshes)
+    return [Check(sentence, True, piece.id, "Refine it", partial(_become, fresh), None, mesh)]
+
+
+def _thick_gap(piece: Piece, scene: Scene, meshes: Meshes) -> list[Check]:
+    """A gap wider than the triangles keeps a skin from folding."""
+    edge = _skin_edge(piece, meshes)
+    if piece.contact.gap <= GAP_OF_EDGE * edge:
+        return []
+    fair = float(f"{edge / 5:.2g}")
+    return [Check(f"The gap of {piece.name}, {_mm(piece.contact.gap)}, is too wide for its edges, {_mm(edge)}; it "
+                  "cannot fold.", True, piece.id, f"Make the gap {_mm(fair)}",
+                  partial(_set, piece.id, "contact.gap", fair))]
+
+
+def _all_held(piece: Piece, scene: Scene, meshes: Meshes) -> list[Check]:
+    """What is held everywhere does not move, and what holds nothing falls."""
+    if piece.hold.what == "nothing":
+        return []
+    points, mesh = piece_points(piece, meshes), unit_mesh(piece.shape, meshes)
+    held = held_points(piece.hold, points, points, mesh.triangles)
+    if piece.role == "solid" and piece.hold.what != "everything":
+        held[:] = False
+    if held.all():
+        return [Check(f"{piece.name} is held everywhere and will not move.", True, piece.id, "Hold nothing",
+                      partial(_set, piece.id, "hold.what", "nothing"))]
+    if not held.any():
+        return [Check(f"{piece.name} has no {piece.hold.what} there that could be held.", True, piece.id,
+                      "Hold nothing", partial(_set, piece.id, "hold.what", "nothing"))]
+    return []
+
+
+def _skin_edge(piece: Piece, meshes: Meshes) -> float:
+    """The usual length of its edges, m."""
+    points, edges = piece_points(piece, meshes), edges_of(unit_mesh(piece.shape, meshes).triangles)
+    return float(np.median(np.linalg.norm(points[edges[:, 0]] - points[edges[:, 1]], axis=1)))
+
+
+LOOKS: dict[Role, tuple[Callable[[Piece, Scene, Meshes], list[Check]], ...]] = {
+    "solid": (_open, _falls_past, _too_coarse, _wide_gap, _all_held),
+    "shell": (_open_but_pressed, _falls_past, _too_coarse_to_fold, _thick_gap, _all_held),
+    "collider": (_wide_gap,),
+    "scenery": ()}
 
 
 # --- mends: of the scene as it is when the button is pressed ----------------------------------------------

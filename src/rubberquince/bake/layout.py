@@ -7,7 +7,7 @@ from typing import Any
 
 import numpy as np
 
-READINGS = ("volume", "stretch", "contact", "speed", "height", "centre")
+READINGS = ("volume", "stretch", "contact", "speed", "height", "centre", "squeeze", "area", "pressure", "fold")
 
 
 @dataclass(frozen=True)

@@ -8,7 +8,7 @@ from pathlib import Path
 
 import numpy as np
 
-from rubberquince.bake.assemble import assemble, carrier_key, material_of, run_key, topology_key, touch_of
+from rubberquince.bake.assemble import assemble, carrier_key, inflation_of, material_of, run_key, topology_key, touch_of
 from rubberquince.bake.cache import MIXED, CacheWriter, FrameCache
 from rubberquince.bake.folders import locked
 from rubberquince.bake.layout import Entry, Layout
@@ -50,9 +50,9 @@ class SceneRun:
         self._key = run_key(scene)
         self._pure = True
         self.points = self._stepper.world.skin.moving
-        entries = [Entry(piece.id, piece.role, len(solid.lattice.bind_node), len(solid.lattice.nodes),
+        entries = [Entry(piece.id, piece.role, len(carrier.bind_node), len(carrier.start),
                          carrier_key(piece, meshes, scene.run.quality))
-                   for piece, solid in zip(self._assembly.solids, self._assembly.spec.bodies)]
+                   for piece, carrier in zip(self._assembly.bodies, self._stepper.world.carriers)]
         self.layout = Layout(tuple(entries), len(self._start.packed()))
 
     def change(self, scene: Scene) -> None:
@@ -61,10 +61,11 @@ class SceneRun:
             return
         self._key, self._scene, self._pure = run_key(scene), scene, False
         now = {piece.id: piece for piece in scene.pieces}
-        for k, piece in enumerate(now[p.id] for p in self._assembly.solids):
-            self._stepper.set_material(k, material_of(piece.solid))
-            self._stepper.set_weight(k, piece.solid.weight)
-        for k, piece in enumerate(now[p.id] for p in self._assembly.solids + self._assembly.colliders):
+        for k, piece in enumerate(now[p.id] for p in self._assembly.bodies):
+            self._stepper.set_material(k, material_of(piece.made_of))
+            self._stepper.set_weight(k, piece.made_of.weight)
+            self._stepper.set_inflation(k, inflation_of(piece, scene.run.fps))
+        for k, piece in enumerate(now[p.id] for p in self._assembly.bodies + self._assembly.colliders):
             self._stepper.set_touch(k, touch_of(piece))
         self._stepper.set_gravity(scene.run.gravity)
         self._stepper.set_ground_friction(scene.run.ground_friction)
@@ -103,7 +104,7 @@ class SceneRun:
             self._stepper.restore(State.unpacked(state))
         for number in range(good + 1, last + 1):
             began = time.perf_counter()
-            self._stepper.frame()
+            self._stepper.frame((number - 1 - self._scene.run.first) / self._scene.run.fps)
             yield self._keep(writer, number, time.perf_counter() - began)
 
     def _keep(self, writer: CacheWriter, number: int, seconds: float) -> Frame:

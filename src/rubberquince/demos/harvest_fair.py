@@ -5,22 +5,19 @@ import numpy as np
 from rubberquince.document.bodies import Meshes
 from rubberquince.document.feels import with_feel
 from rubberquince.document.scene import (
-    ContactValues,
     CushionShape,
-    FeelChoice,
     ImportedShape,
-    Look,
     Piece,
     Place,
     RevolvedShape,
     RunSettings,
     Scene,
     Shape,
-    SolidValues,
     SphereShape,
     SuperellipsoidShape,
     TorusShape,
 )
+from rubberquince.document.values import ContactValues, FeelChoice, Look, SolidValues
 from rubberquince.shapes import primitives, profiles
 from rubberquince.shapes.primitives import rounded
 
@@ -56,6 +53,20 @@ def pudding_piece(height_above_plate: float = 0.09) -> Piece:
     return with_feel(piece, FeelChoice(name="wobbly jelly"))
 
 
+def table_piece() -> Piece:
+    return Piece(
+        id="table", name="Stall table", role="collider",
+        shape=RevolvedShape(name="round table", profile=_profile(TABLE, 1), around=96, bands=60),
+        place=Place(position=(0.0, TABLE_HEIGHT / 2, 0.0), size=(0.8, TABLE_HEIGHT, 0.8)),
+        contact=ContactValues(gap=0.001, friction=0.6), look=Look(material="matte", colour="#B98A5A"))
+
+
+def turned(name: str, points: tuple[tuple[float, float, float], ...], flutes: int, around: int,
+           bands: int) -> RevolvedShape:
+    """A shape turned about its axis, the corners of its profile cut once."""
+    return RevolvedShape(name=name, profile=_profile(points, 1), flutes=flutes, around=around, bands=bands)
+
+
 def scene() -> Scene:
     """The pudding, its plate and the stall table."""
     plate = Piece(
@@ -63,12 +74,7 @@ def scene() -> Scene:
         shape=RevolvedShape(name="plate", profile=_profile(PLATE, 1), around=96, bands=16),
         place=Place(position=(0.0, TABLE_HEIGHT + 0.0005 + PLATE_HEIGHT / 2, 0.0), size=(0.27, PLATE_HEIGHT, 0.27)),
         contact=ContactValues(gap=0.001, friction=0.35), look=Look(material="matte", colour="#E9E6DF"))
-    table = Piece(
-        id="table", name="Stall table", role="collider",
-        shape=RevolvedShape(name="round table", profile=_profile(TABLE, 1), around=96, bands=60),
-        place=Place(position=(0.0, TABLE_HEIGHT / 2, 0.0), size=(0.8, TABLE_HEIGHT, 0.8)),
-        contact=ContactValues(gap=0.001, friction=0.6), look=Look(material="matte", colour="#B98A5A"))
-    return Scene(pieces=(pudding_piece(), plate, table), run=RunSettings(last=120))
+    return Scene(pieces=(pudding_piece(), plate, table_piece()), run=RunSettings(last=120))
 
 
 def prizes() -> Scene:
@@ -107,5 +113,5 @@ def loop() -> tuple[Scene, Meshes]:
         id="loop", name="Liquorice loop", role="solid", shape=ImportedShape(name="bent bar", mesh=mesh.key),
         place=Place(position=(0.0, height / 2 + 0.01, 0.0), size=(width, height, depth)),
         solid=SolidValues(cells=6, stiffness=1500.0, keeps_volume=0.8, wobble_halves=0.3, density=1050.0),
-        feel=FeelChoice(name=""), look=Look(material="matte", colour="#7A3B4E"))
+        look=Look(material="matte", colour="#7A3B4E"))
     return Scene(pieces=(piece,), run=RunSettings(last=60)), {mesh.key: mesh}

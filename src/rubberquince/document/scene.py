@@ -7,22 +7,28 @@ listeners find out what changed by identity.
 from typing import Annotated, Any, Literal
 
 import numpy as np
-from pydantic import BaseModel, ConfigDict, Field, ValidationError, model_validator
+from pydantic import Field, ValidationError, model_validator
 from pydantic_core import PydanticCustomError
 from scipy.spatial.transform import Rotation
 
+from rubberquince.document.values import (
+    ContactValues,
+    Finite,
+    HoldValues,
+    Look,
+    Plain,
+    PressureValues,
+    ShellValues,
+    SolidValues,
+)
 from rubberquince.errors import RangeError, SceneError
 
-VERSION = 3
+VERSION = 4
 
-Finite = Annotated[float, Field(allow_inf_nan=False, ge=-1e4, le=1e4)]
 Length = Annotated[float, Field(allow_inf_nan=False, gt=0, le=1e3)]
 Vector = tuple[Finite, Finite, Finite]
-Role = Literal["solid", "collider", "scenery"]
-
-
-class Plain(BaseModel):
-    model_config = ConfigDict(frozen=True, extra="forbid")
+Role = Literal["solid", "shell", "collider", "scenery"]
+MOVING: tuple[Role, ...] = ("solid", "shell")
 
 
 class BlockShape(Plain):
@@ -116,44 +122,11 @@ class Place(Plain):
         return Rotation.from_euler("YXZ", [y, x, z], degrees=True).as_matrix()
 
 
-class SolidValues(Plain):
-    """What a Solid is made of.
-
-    ``keeps_volume`` 0 .. 1 is Poisson's ratio 0.25 .. 0.495; ``weight`` is the part of gravity that pulls at it.
-    """
-
-    cells: int = Field(8, ge=2, le=60)
-    stiffness: float = Field(4200.0, ge=1.0, le=1e9, allow_inf_nan=False)
-    keeps_volume: float = Field(0.8, ge=0.0, le=1.0)
-    wobble_halves: float = Field(0.35, ge=0.0, le=60.0)
-    density: float = Field(1050.0, ge=1.0, le=3e4)
-    weight: float = Field(1.0, ge=-10.0, le=10.0)
-
-
-class FeelChoice(Plain):
-    """The feel that a solid's values started from, and what it was mixed with; "" = none."""
-
-    name: str = Field("set jelly", max_length=40)
-    mixed_with: str = Field("", max_length=40)
-    share: float = Field(0.0, ge=0.0, le=1.0)
-
-
-class ContactValues(Plain):
-    """How a piece touches; no ``bounce`` leaves that to what the solids are made of.  ``sides`` are a collider's."""
-
-    gap: float = Field(0.001, ge=1e-5, le=0.03)
-    friction: float = Field(0.4, ge=0.0, le=5.0)
-    bounce: float | None = Field(None, ge=0.0, le=0.95)
-    sides: Literal["both", "outside"] = "both"
-
-
-class Look(Plain):
-    material: Literal["jelly", "matte"] = "matte"
-    colour: str = Field("#C9C2B4", pattern=r"^#[0-9A-Fa-f]{6}$")
-
-
 class Piece(Plain):
-    """Anything in the scene: it has a shape, a place and a role."""
+    """Anything in the scene: it has a shape, a place and a role.
+
+    ``solid`` and ``shell`` are what it is made of in these roles: a role that is taken back finds its values again.
+    """
 
     id: str = Field(pattern=r"^[a-z0-9]{1,16}$")
     name: str = Field(min_length=1, max_length=60)
@@ -161,10 +134,21 @@ class Piece(Plain):
     shape: Shape
     place: Place = Place()
     role: Role = "solid"
-    feel: FeelChoice = FeelChoice()
     solid: SolidValues = SolidValues()
+    shell: ShellValues = ShellValues()
+    pressure: PressureValues = PressureValues()
+    hold: HoldValues = HoldValues()
     contact: ContactValues = ContactValues()
     look: Look = Look()
+
+    @property
+    def moves(self) -> bool:
+        return self.role in MOVING
+
+    @property
+    def made_of(self) -> SolidValues | ShellValues:
+        """The values of its role; of what does not move, those it would have as a Solid."""
+        return self.shell if self.role == "shell" else self.solid
 
 
 class RunSettings(Plain):

@@ -34,7 +34,16 @@ def _from_2(raw: dict[str, Any]) -> dict[str, Any]:
     return {**raw, "version": 3}
 
 
-MIGRATIONS = {1: _from_1, 2: _from_2}            # from a version: a function that takes and returns the raw dict
+def _from_3(raw: dict[str, Any]) -> dict[str, Any]:
+    """A feel belongs to what a piece is made of in its role: shells are new, and have others."""
+    pieces = [dict(piece) for piece in raw.get("pieces", [])]
+    for piece in pieces:
+        if "feel" in piece:
+            piece["solid"] = {**piece.get("solid", {}), "feel": piece.pop("feel")}
+    return {**raw, "version": 4, "pieces": pieces}
+
+
+MIGRATIONS = {1: _from_1, 2: _from_2, 3: _from_3}     # from a version: a function that takes and returns the raw dict
 
 
 def save_scene(path: Path, scene: Scene, meshes: dict[str, PolyMesh]) -> None:

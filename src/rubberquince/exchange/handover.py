@@ -6,11 +6,11 @@ from rubberquince.exchange.writing import Exported
 
 
 def handed_over(scene: Scene, meshes: Meshes) -> tuple[list[Exported], list[Exported]]:
-    """(still, moving) pieces of those that are seen: solids move, all others stand still."""
+    """(still, moving) pieces of those that are seen: Solids and Shells move, all others stand still."""
     still: list[Exported] = []
     moving: list[Exported] = []
     for piece in scene.pieces:
         if piece.visible:
             exported = Exported(piece.name, unit_mesh(piece.shape, meshes), piece_points(piece, meshes), piece.id)
-            (moving if piece.role == "solid" else still).append(exported)
+            (moving if piece.moves else still).append(exported)
     return still, moving

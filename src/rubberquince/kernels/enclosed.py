@@ -1,12 +1,11 @@
 """The volume that a skin encloses, and how it changes with each of its points."""
 
-import numpy as np
 from numba import njit
 
 
 @njit(cache=True, nogil=True)
 def enclosed_volume(x, tri, about):
-    """m³ between triangles (t, 3) of points ``x`` (n, 3), m, and the point ``about`` (3,), by the divergence theorem."""
+    """m³ between triangles (t, 3) of points ``x`` (n, 3), m, and ``about`` (3,), by the divergence theorem."""
     total = 0.0
     for t in range(len(tri)):
         a, b, c = tri[t]

@@ -33,7 +33,7 @@ def _law(s1, s2, y, nu, firm):
 
 @njit(cache=True, nogil=True)
 def _stretches(x, tri, shape, u, v):
-    """Principal stretches (s1 >= s2); ``u`` (3, 3) gets the directions in space and the normal, ``v`` (2, 2) at rest."""
+    """Principal stretches (s1 >= s2); ``u`` (3, 3) gets their directions and the normal, ``v`` (2, 2) those at rest."""
     f = np.zeros((3, 2))
     for k in range(3):
         for i in range(3):

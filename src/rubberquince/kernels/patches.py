@@ -342,8 +342,7 @@ def search(pairs, wanted, slack, along, x, way, ball, own, first, order, piece, 
                         if mine < 0 or other < 0 or _edges_miss(one_corners, s, c, two_corners, t, e):
                             continue
                         what, p, q, u, z = EDGE_EDGE, edges[mine, 0], edges[mine, 1], edges[other, 0], edges[other, 1]
-                    if own[k] and (p == u or p == z or q == z or (q == u and what == EDGE_EDGE)
-                                   or (p == q and what == VERTEX_TRIANGLE)):
+                    if own[k] and (p in (u, z) or q == z or (q == u if what == EDGE_EDGE else p == q)):
                         continue                    # parts that have a point in common
                     ids[count, 0], ids[count, 1], ids[count, 2], ids[count, 3] = p, q, u, z
                     d, _ = closest(what, x, ids, count, w, v)

@@ -77,6 +77,12 @@ def volume(points: np.ndarray, triangles: np.ndarray) -> float:
     return float(np.einsum("ij,ij->", a, np.cross(b, c)) / 6.0)
 
 
+def surface_area(points: np.ndarray, triangles: np.ndarray) -> float:
+    """m²."""
+    a, b, c = points[triangles[:, 0]], points[triangles[:, 1]], points[triangles[:, 2]]
+    return float(np.linalg.norm(np.cross(b - a, c - a), axis=1).sum() / 2.0)
+
+
 def edges_of(triangles: np.ndarray) -> np.ndarray:
     """Unique edges (e, 2) int32 of a triangle list, each with its smaller point first."""
     pairs = np.sort(triangles[:, [0, 1, 1, 2, 2, 0]].reshape(-1, 2), axis=1)

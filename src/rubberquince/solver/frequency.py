@@ -49,8 +49,9 @@ def free_frequency(solid: SolidSpec) -> float:
 
 
 def shell_frequency(spec: ShellSpec, material: ShellMaterial) -> float:
-    """Frequency, Hz, with which a shell stretches to and fro along its longest side, c / 2L with c = √(stretch / density):
-    it may be limp, and has no wobble of its own then.
+    """Frequency, Hz, with which a shell stretches to and fro along its longest side: c / 2L, c = √(stretch / density).
+
+    It may be limp, and has no slower wobble of its own then.
     """
     longest = float(np.ptp(spec.points, axis=0).max())
     return float(np.sqrt(material.stretch / material.density)) / (2.0 * max(longest, 1e-6))

@@ -72,7 +72,7 @@ def edges_of_piece(skin: Skin, k: int) -> np.ndarray:
 
 
 def _tangled(world: World, x: np.ndarray, a: int, b: int) -> bool:
-    """Do two bodies pass through each other?  A filled one must not be in another; in a shell it may be, as in a sack."""
+    """Do two bodies pass through each other?  Filled ones must not be in each other, in a shell one may."""
     skin = world.skin
     filled = world.carriers[a].filled and world.carriers[b].filled
     if filled and any(points_inside(skin, x, one, np.array([two])).any() for one, two in ((a, b), (b, a))):

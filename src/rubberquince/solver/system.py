@@ -1,6 +1,7 @@
 """The linear system of a world: blocks of all terms, coarse space, and its solution by conjugate gradients."""
 
 import os
+from itertools import pairwise
 
 import numpy as np
 
@@ -24,7 +25,7 @@ class ElasticSystem:
         n = len(world.mass)
         ends = np.cumsum([0, *(len(term.pairs) for term in world.terms)])
         self._items = np.zeros((ends[-1], 9), np.float32)           # blocks of all terms, before they are summed
-        self._of_term = [self._items[lo:hi] for lo, hi in zip(ends[:-1], ends[1:])]
+        self._of_term = [self._items[lo:hi] for lo, hi in pairwise(ends)]
         self.use_threads(1 if world.elements < SERIAL_ELEMENTS else min(os.cpu_count() or 1, 8))
         self.blocks = np.zeros((len(world.pattern.col), 9), np.float32)
         self._inverse = np.zeros((n, 9))

@@ -14,7 +14,7 @@ from rubberquince.shapes.polymesh import edges_of, is_closed
 from rubberquince.solver.carriers.carrier import Carrier
 from rubberquince.solver.carriers.shell import shell_carrier
 from rubberquince.solver.carriers.solid import solid_carrier
-from rubberquince.solver.specs import AnyMaterial, ColliderSpec, Inflation, RunSpec, ShellSpec, SolidSpec, Touch
+from rubberquince.solver.specs import AnyMaterial, Inflation, RunSpec, ShellSpec, SolidSpec, Touch
 from rubberquince.solver.terms.bending import Bending
 from rubberquince.solver.terms.membrane import Membrane
 from rubberquince.solver.terms.octahedra import Octahedra

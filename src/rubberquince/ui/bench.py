@@ -54,8 +54,8 @@ class Bench(QObject):
         self.document.listeners.clear()
         self.document, self.path = document, path
         document.listeners.append(self._on_change)
-        solid = next((p for p in document.scene.pieces if p.role == "solid"), None)
-        first = solid or next(iter(document.scene.pieces), None)
+        moving = next((p for p in document.scene.pieces if p.moves), None)
+        first = moving or next(iter(document.scene.pieces), None)
         self.chosen_id, self._also = first.id if first else None, ()
         self._on_change(before, document.scene)
         self.chose.emit(self.chosen_id or "")

@@ -9,7 +9,7 @@ from PySide6.QtCore import QSettings, QTimer
 from PySide6.QtWidgets import QMessageBox, QWidget
 
 from rubberquince.bake.folders import bakes_root
-from rubberquince.demos import harvest_fair
+from rubberquince.demos import harvest_fair, skins
 from rubberquince.document.document import Document
 from rubberquince.document.recovery import Keeper, left_behind
 from rubberquince.document.storage import SUFFIX, load_scene, save_scene
@@ -20,7 +20,9 @@ from rubberquince.ui.dialogs import FileDialogs, ask_about_recovery, ask_about_u
 from rubberquince.ui.runner import Runner
 
 DEMOS = {"pudding": lambda: (harvest_fair.scene(), {}), "heap of prizes": lambda: (harvest_fair.prizes(), {}),
-         "liquorice loop": harvest_fair.loop}
+         "liquorice loop": harvest_fair.loop, "bench pads": lambda: (skins.pads(), {}),
+         "balloon": lambda: (skins.balloon(), {}), "pears under film": lambda: (skins.wrap(), {}),
+         "table cloth": lambda: (skins.cloth(), {})}
 AUTOSAVE = 20_000           # ms after a change, in which a copy is kept
 MOST_RECENT = 8
 

@@ -117,7 +117,7 @@ class ViewZone(QWidget):
         self.notice = Notice(self)
         self._legend = Legend(self)
         self._hint = self._make_hint()
-        bench.opened.connect(self.frame_solids)
+        bench.opened.connect(self.frame_moving)
         bench.scene_changed.connect(self._on_scene)
         bench.chose.connect(self._on_chose)
         bench.said.connect(self.notice.say)
@@ -188,10 +188,10 @@ class ViewZone(QWidget):
         self.view.spots = spots
         self.view.update()
 
-    def frame_solids(self) -> None:
-        """A first look: the solids and what lies close about them."""
-        solids = [p.id for p in self._bench.scene.pieces if p.role == "solid"]
-        self.view.frame(solids or None, 2.0)
+    def frame_moving(self) -> None:
+        """A first look: what moves and what lies close about it."""
+        moving = [p.id for p in self._bench.scene.pieces if p.moves]
+        self.view.frame(moving or None, 2.0)
 
     def resizeEvent(self, event: QResizeEvent) -> None:
         self._bar.adjustSize()
@@ -239,9 +239,9 @@ class ViewZone(QWidget):
         self.view.redraw()
 
     def _placed(self, scene: Scene) -> dict[str, np.ndarray]:
-        """Skin points of the solids as they are placed."""
+        """Skin points of what moves, as it is placed."""
         meshes, placed = self._bench.document.meshes, {}
         for piece in scene.pieces:
-            if piece.role == "solid" and piece.id in self.view.stage.bodies:
+            if piece.moves and piece.id in self.view.stage.bodies:
                 placed[piece.id] = piece_points(piece, meshes)
         return placed

@@ -221,7 +221,7 @@ class MainWindow(QMainWindow):
             self.files.demo()
         elif path is not None:
             self.files.open(path)
-        self.view_zone.frame_solids()
+        self.view_zone.frame_moving()
         self.checks.refresh()
         self.view_zone.view.setFocus()      # so that keys mean playing, not typing
         QTimer.singleShot(0, self.runner.wake)      # when there is something to see

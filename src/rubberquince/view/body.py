@@ -48,7 +48,7 @@ class Body:
         self.points = np.zeros((0, 3), np.float32)
         self.rest = (mesh.points * np.array(size)).astype(np.float32)
         self.colour = (0.5, 0.5, 0.5)
-        self.jelly = False
+        self.material = "matte"             # see document.values.Look
         self.moves = False
         self.version = next(_versions)
         self._bounds = np.zeros(3), np.zeros(3)

@@ -22,7 +22,8 @@ class GpuBody:
         self._arrays = {
             "matte": gl.vertex_array(programs["matte"], [(points, "3f 3f 1f", "in_place", "in_normal", "in_value")],
                                      index),
-            "jelly": gl.vertex_array(programs["jelly"], [(points, "3f 3f 4x", "in_place", "in_normal")], index),
+            **{name: gl.vertex_array(programs[name], [(points, "3f 3f 4x", "in_place", "in_normal")], index)
+               for name in ("jelly", "cloth", "film")},
             **{name: gl.vertex_array(programs[name], [(points, PLACE, "in_place")], index)
                for name in ("moments", "distance", "plain")}}
         self._cells: np.ndarray | None = None

@@ -12,6 +12,8 @@ SOURCES = {
     "floor": ("screen.vert", LIGHT, "floor.frag"),
     "matte": ("body.vert", LIGHT, "matte.frag"),
     "jelly": ("body.vert", LIGHT, "jelly.frag"),
+    "cloth": ("body.vert", LIGHT, "cloth.frag"),
+    "film": ("body.vert", LIGHT, "film.frag"),
     "cells": ("cells.vert", LIGHT, "cells.frag"),
     "cast": ("screen.vert", LIGHT, "cast.frag"),
     "moments": ("depth.vert", "moments.frag"),

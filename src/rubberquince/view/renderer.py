@@ -29,6 +29,7 @@ MOST_PIXELS = 4096
 BACKEND: Any = {"backend": "egl"}            # needs no screen
 MOST_TARGETS = 3
 MAPS = ("key_still", "sky_still", "key_moving", "sky_moving")
+FILM_PASSES = (0.86, 0.87, 0.88)
 MAP_PIXELS = (1024, 256, 160, 64)
 FLOOR = 60.0                 # m, half the side of the floor that casts into the maps
 
@@ -67,12 +68,14 @@ class _Shown:
 
     still: list[GpuBody]
     mattes: list[GpuBody]
+    cloths: list[GpuBody]
     jellies: list[GpuBody]
+    films: list[GpuBody]
     cells: list[GpuBody]
 
     @property
     def moving(self) -> list[GpuBody]:
-        return self.mattes + self.jellies + self.cells
+        return self.mattes + self.cloths + self.jellies + self.films + self.cells
 
 
 class Renderer:
@@ -146,7 +149,8 @@ class Renderer:
     def _upload(self, stage: Stage) -> _Shown:
         for key in [k for k in self._bodies if k not in stage.bodies]:
             del self._bodies[key]
-        shown = _Shown([], [], [], [])
+        shown = _Shown([], [], [], [], [], [])
+        by_material = {"jelly": shown.jellies, "film": shown.films, "cloth": shown.cloths}
         for key, body in stage.bodies.items():
             gpu = self._bodies.get(key)
             if gpu is None or gpu.body is not body:
@@ -157,8 +161,8 @@ class Renderer:
                 shown.still.append(gpu)
             elif gpu.shows_cells:
                 shown.cells.append(gpu)
-            elif body.jelly and stage.display != "stretch":
-                shown.jellies.append(gpu)
+            elif stage.display != "stretch":
+                by_material.get(body.material, shown.mattes).append(gpu)
             else:
                 shown.mattes.append(gpu)
         return shown
@@ -223,7 +227,8 @@ class Renderer:
 
     def _draw_mattes(self, bodies: list[GpuBody], moves: float, tinted: float) -> None:
         for gpu in bodies:
-            put(self._programs["matte"], base_colour=gpu.body.colour, moves=moves, tinted=tinted)
+            put(self._programs["matte"], base_colour=gpu.body.colour, moves=moves, tinted=tinted,
+                shine=float(gpu.body.material == "latex"))
             gpu.render("matte")
 
     def _cast(self, targets: Targets, within: Rectangle) -> None:
@@ -271,11 +276,29 @@ class Renderer:
         self._gl.enable_only(moderngl.DEPTH_TEST)
         self._gl.depth_func = "<="
         self._draw_mattes(shown.mattes, moves=1.0, tinted=float(stage.display == "stretch"))
+        for gpu in shown.cloths:
+            put(self._programs["cloth"], base_colour=gpu.body.colour)
+            gpu.render("cloth")
         for gpu in shown.cells:
             put(self._programs["cells"], base_colour=gpu.body.colour)
             gpu.render("cells")
         if shown.jellies:
             self._draw_jellies(targets, shown.jellies)
+        if shown.films:
+            self._draw_films(shown.films)
+
+    def _draw_films(self, films: list[GpuBody]) -> None:
+        """What is seen through comes last, each the far sides first."""
+        gl = self._gl
+        gl.enable_only(moderngl.DEPTH_TEST | moderngl.BLEND | moderngl.CULL_FACE)
+        gl.blend_func = moderngl.ONE, moderngl.ONE_MINUS_SRC_ALPHA
+        for gpu in films:
+            put(self._programs["film"], base_colour=gpu.body.colour)
+            for face in ("front", "back"):          # what is culled
+                gl.cull_face = face
+                gpu.render("film")
+        gl.cull_face = "back"
+        gl.enable_only(moderngl.DEPTH_TEST)
 
     def _draw_jellies(self, targets: Targets, jellies: list[GpuBody]) -> None:
         gl, program = self._gl, self._programs["jelly"]
@@ -323,7 +346,9 @@ class Renderer:
 def _passing(body: Body) -> tuple[float, float, float]:
     """The colour of light that has come through a body."""
     red, green, blue = body.colour
-    return (0.2 + 0.66 * red, 0.2 + 0.66 * green, 0.14 + 0.6 * blue) if body.jelly else (0.0, 0.0, 0.0)
+    if body.material == "film":
+        return FILM_PASSES
+    return (0.2 + 0.66 * red, 0.2 + 0.66 * green, 0.14 + 0.6 * blue) if body.material == "jelly" else (0.0, 0.0, 0.0)
 
 
 def _ball(bodies: list[GpuBody], soft: list[GpuBody]) -> tuple[np.ndarray, float]:

@@ -53,12 +53,12 @@ class Stage:
         if body is None or old is None or self._meshes.get(piece.id) is not mesh or old.place.size != piece.place.size:
             body, old = Body(mesh, piece.place.size), None
             self._meshes[piece.id] = mesh
-        if old is None or old.place != piece.place or "solid" in (old.role, piece.role):
+        if old is None or old.place != piece.place or old.moves or piece.moves:
             body.place(piece_points(piece, meshes))     # what stands still is lit anew when it is placed
             body.vertices[:, 6] = 0.0
         body.colour = linear_colour(piece.look.colour)
-        body.jelly = piece.look.material == "jelly"
-        body.moves = piece.role == "solid"
+        body.material = piece.look.material
+        body.moves = piece.moves
         return body
 
     def show_frame(self, moving: dict[str, np.ndarray]) -> None:

@@ -12,7 +12,7 @@ THINNEST = 1e-4             # height of a triangle over its longest edge: thinne
 
 
 class Membrane:
-    """All triangles of all shells.  tri : (t, 3) nodes.  shape : (t, 3, 2) 1/m, area : (t,) m², see kernels.membrane."""
+    """All triangles of all shells: tri (t, 3) nodes, shape (t, 3, 2) 1/m and area (t,) m² as in kernels.membrane."""
 
     def __init__(self, bodies: Sequence[BodySpec], carriers: Sequence[Carrier], first_node: np.ndarray) -> None:
         tri, shape, area, body = [np.zeros((0, 3), np.int64)], [np.zeros((0, 3, 2))], [np.zeros(0)], [np.zeros(0)]

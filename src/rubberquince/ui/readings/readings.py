@@ -19,7 +19,7 @@ MEANINGS = (
     ("Fastest point", "Speed of the point that moves fastest: what has settled is below 0.01 m/s"),
     ("Middle height", "Height of its centre of mass above the ground"),
     ("Middle speed", "Speed of its centre of mass"),
-    ("Computed in", "Time that the frame took, all solids together"),
+    ("Computed in", "Time that the frame took, all pieces together"),
     ("Solver steps", "Iterations of the linear solver in the frame: many of them mean a hard frame"))
 
 

@@ -4,8 +4,9 @@ from PySide6.QtGui import QColor
 from PySide6.QtWidgets import QColorDialog, QComboBox, QPushButton
 
 from rubberquince.bake.assemble import cell_edge, cells_of_edge
-from rubberquince.document.feels import FEELS, OWN, usual, with_feel
-from rubberquince.document.scene import FeelChoice, Piece
+from rubberquince.document.feels import FEELS, OWN, feels_of, usual, with_feel
+from rubberquince.document.scene import Piece
+from rubberquince.document.values import FeelChoice
 from rubberquince.errors import QuinceError
 from rubberquince.ui.bench import Bench
 from rubberquince.ui.fields import NumberEdit, WholeEdit
@@ -14,8 +15,13 @@ from rubberquince.ui.sheet.section import NAME_WIDTH, Section, named_row
 from rubberquince.units import show
 
 ROLES = {"solid": ("Solid", "moves and deforms: jelly, foam, rubber"),
-         "collider": ("Collider", "stands still; solids meet it"),
+         "shell": ("Shell", "a skin that moves: cloth, balloon, film"),
+         "collider": ("Collider", "stands still; what moves meets it"),
          "scenery": ("Scenery", "is only seen")}
+
+
+LOOKS = {"jelly": "clear and full of light", "matte": "wood, clay, chalk", "cloth": "woven, without a shine",
+         "film": "seen through, shines on its wrinkles", "latex": "smooth, with a soft shine"}
 
 
 class FeelSection(Section):
@@ -38,10 +44,8 @@ class FeelSection(Section):
             box.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
             box.setMinimumContentsLength(4)
             box.addItem(none, OWN)
-            for feel in FEELS.values():
-                box.addItem(feel.name, feel.name)
-                box.setItemData(box.count() - 1, feel.line, 3)
             box.activated.connect(self._set_feel)
+        self._feels_of = ""
         self.feel_line = label("", "small", wrap=True)
         self.share = NumberEdit("Share of the second feel", "%")
         self.share.setFixedWidth(52)
@@ -64,8 +68,9 @@ class FeelSection(Section):
         self.rows.addWidget(self._cells_count)
         self.material = calm(QComboBox())
         self.material.setAccessibleName("Looks like")
-        for key in ("jelly", "matte"):
+        for key, tip in LOOKS.items():
             self.material.addItem(key, key)
+            self.material.setItemData(self.material.count() - 1, tip, 3)
         self.material.activated.connect(
             lambda _: self._set("change look", "look.material", self.material.currentData()))
         self.colour = QPushButton()
@@ -75,7 +80,7 @@ class FeelSection(Section):
         self.rows.addLayout(named_row("Looks like", self.material, self.colour))
 
     def summary(self, piece: Piece) -> str:
-        feel = f" · {_feel_name(piece)}" if piece.role == "solid" and piece.feel.name else ""
+        feel = f" · {_feel_name(piece)}" if piece.moves and piece.made_of.feel.name else ""
         return ROLES[piece.role][0] + feel
 
     def refresh(self, piece: Piece) -> None:
@@ -85,9 +90,25 @@ class FeelSection(Section):
         self.colour.setStyleSheet(f"background: {piece.look.colour};")
         self.colour.setToolTip(f"Colour {piece.look.colour}")
         solid = piece.role == "solid"
-        for widget in (self._cells_label, self.cells, self._cells_count, self._feel_rows):
+        for widget in (self._cells_label, self.cells, self._cells_count):
             widget.setVisible(solid)
-        choice = piece.feel
+        self._feel_rows.setVisible(piece.moves)
+        if piece.moves:
+            self._show_feel(piece)
+        if solid:
+            self.cells.set_value(piece.solid.cells)
+            self._cells_count.setText(self._cell_text(piece))
+
+    def _show_feel(self, piece: Piece) -> None:
+        choice = piece.made_of.feel
+        if piece.role != self._feels_of:
+            self._feels_of = piece.role
+            for box in (self.feel, self.second):
+                while box.count() > 1:
+                    box.removeItem(1)
+                for feel in feels_of(piece.role):
+                    box.addItem(feel.name, feel.name)
+                    box.setItemData(box.count() - 1, feel.line, 3)
         self.feel.setCurrentIndex(max(self.feel.findData(choice.name), 0))
         self.second.setCurrentIndex(max(self.second.findData(choice.mixed_with), 0))
         self.second.setEnabled(choice.name in FEELS)
@@ -95,9 +116,6 @@ class FeelSection(Section):
         self.share.set_value(choice.share)
         self.feel_line.setText(FEELS[choice.name].line if choice.name in FEELS else "")
         self.feel_line.setVisible(choice.name in FEELS)
-        if solid:
-            self.cells.set_value(piece.solid.cells)
-            self._cells_count.setText(self._cell_text(piece))
 
     def _cell_text(self, piece: Piece) -> str:
         meshes, unit = self.bench.document.meshes, self.bench.scene.length_unit
@@ -119,7 +137,7 @@ class FeelSection(Section):
             return
         second = self.second.currentData() if self.feel.currentData() else OWN
         if share is None:
-            share = piece.feel.share if piece.feel.mixed_with and second else 0.5
+            share = piece.made_of.feel.share if piece.made_of.feel.mixed_with and second else 0.5
         try:
             choice = FeelChoice(name=self.feel.currentData(), mixed_with=second, share=share if second else 0.0)
         except ValueError:
@@ -141,7 +159,7 @@ class FeelSection(Section):
 
 def _feel_name(piece: Piece) -> str:
     """The feel in words; a star says that values were changed since."""
-    choice = piece.feel
+    choice = piece.made_of.feel
     name = f"{choice.name} + {choice.share:.0%} {choice.mixed_with}" if choice.mixed_with else choice.name
-    values = piece.solid.model_dump()
+    values = piece.made_of.model_dump()
     return name + ("" if all(values[k] == v for k, v in usual(piece).items()) else " *")

@@ -4,6 +4,7 @@ from PySide6.QtCore import QSize, Qt
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QPushButton, QSizePolicy, QVBoxLayout, QWidget
 
 from rubberquince.document.scene import Piece
+from rubberquince.document.values import Plain, about
 from rubberquince.ui.bench import Bench
 from rubberquince.ui.fields import Field, Value
 from rubberquince.ui.parts import Elided, column, icon, label, row
@@ -48,6 +49,10 @@ class Section(QFrame):
         """What reset brings back; None where the field itself knows."""
         return None
 
+    def shows(self, piece: Piece, path: str) -> bool:
+        """Does the piece have the value at ``path``?"""
+        return True
+
     def refresh(self, piece: Piece) -> None:
         """Show the values of a piece."""
         text = self.summary(piece)
@@ -57,9 +62,21 @@ class Section(QFrame):
             number: object = piece
             for name in path.split("."):
                 number = number[int(name)] if isinstance(number, tuple) else getattr(number, name)
-            field.setVisible(number is not None)
-            if number is not None:
+            shown = number is not None and self.shows(piece, path)
+            field.setVisible(shown)
+            if shown:
                 field.show_value(float(number), self.usual(piece, path))     # type: ignore[arg-type]
+
+    def add_values(self, head: str, values: Plain, *names: str) -> None:
+        """A row for each value of a part of the piece, ``head``, that something is said about, or those ``names``.
+
+        Reset brings back what they are in ``values``.
+        """
+        for name, said in about(type(values)).items():
+            if not names or name in names:
+                usual = getattr(values, name)
+                self.add_field(Value(said.name, f"{head}.{name}", said.unit, said.low, said.high, said.tip, said.log,
+                                     None if usual is None else float(usual)))
 
     def add_field(self, value: Value) -> Field:
         """A row for a number of the chosen piece at ``value.path``; a digit in it means an item of a tuple."""

@@ -4,17 +4,32 @@ from PySide6.QtWidgets import QCheckBox, QComboBox, QPushButton
 
 from rubberquince.document.bodies import piece_points, resting_height, unit_mesh
 from rubberquince.document.feels import usual
-from rubberquince.document.scene import ContactValues, Piece
+from rubberquince.document.scene import Piece
+from rubberquince.document.values import (
+    ContactValues,
+    HoldValues,
+    PressureValues,
+    ShellValues,
+    SolidValues,
+    about,
+)
 from rubberquince.errors import QuinceError
 from rubberquince.ui.bench import Bench
 from rubberquince.ui.fields import Value
 from rubberquince.ui.parts import calm, framed
 from rubberquince.ui.sheet.section import Section, named_row
-from rubberquince.units import show
+from rubberquince.units import show, tidy
 
 SIDES = {"both": ("both sides", "What starts outside stays outside, what starts inside stays inside"),
          "outside": ("outside only", "Pushes out what starts inside a closed shape")}
 USUAL_BOUNCE = 0.5
+KINDS = {"steady": ("its pressure", "It presses as hard whatever the volume, as if blown on"),
+         "gas": ("its air", "Air that is shut in: squeezed together it presses harder")}
+HOLDS = {"nothing": ("nothing", "Everything moves"),
+         "outline": ("the outline", "The rim of an open skin"),
+         "corners": ("the corners", "Where the rim of an open skin turns"),
+         "everything": ("everything", "All points; choose below which part of its height")}
+ELSEWHERE = {"cells", "weight"}         # values that other sections show
 
 
 class PlaceSection(Section):
@@ -55,30 +70,97 @@ class PlaceSection(Section):
 
 
 class SpringsSection(Section):
-    """How a solid resists: the values that can change while it runs."""
+    """How a body resists: the values of its role."""
 
     title = "Springs"
 
     def __init__(self, bench: Bench) -> None:
         super().__init__(bench)
-        self.add_field(Value("Stiffness", "solid.stiffness", "kPa", 200.0, 1e6,
-                             "How hard it is to stretch and squeeze, in kPa: jelly 1 – 10, foam 10 – 50, rubber 500",
-                             log=True))
-        self.add_field(Value("Keeps its volume", "solid.keeps_volume", "%", 0.0, 1.0,
-                             "How much it bulges when squeezed: 0 % like cork, 100 % like water in a skin"))
-        self.add_field(Value("Wobble halves in", "solid.wobble_halves", "s", 0.02, 5.0,
-                             "Seconds in which a wobble becomes half as wide", log=True))
-        self.add_field(Value("Density", "solid.density", "kg/l", 20.0, 5000.0,
-                             "Weight of a litre, in kg: water 1, foam 0.05, rubber 1.1", log=True))
+        for role, values in (("solid", SolidValues()), ("shell", ShellValues())):
+            self.add_values(role, values, *(name for name in about(type(values)) if name not in ELSEWHERE))
+        self.flat = QCheckBox("Flat at rest")
+        self.flat.setToolTip("Every edge wants to lie flat, however the Shell was made: a curved skin uncurls")
+        self.flat.clicked.connect(lambda on: self._set("change rest angles", "shell.flat", on))
+        self.rows.addWidget(self.flat)
 
     def applies(self, piece: Piece) -> bool:
-        return piece.role == "solid"
+        return piece.moves
+
+    def shows(self, piece: Piece, path: str) -> bool:
+        return path.partition(".")[0] == piece.role
 
     def usual(self, piece: Piece, path: str) -> float | None:
-        return usual(piece)[path.rpartition(".")[2]]
+        return usual(piece).get(path.rpartition(".")[2])
+
+    def refresh(self, piece: Piece) -> None:
+        super().refresh(piece)
+        self.flat.setVisible(piece.role == "shell")
+        self.flat.setChecked(piece.shell.flat)
 
     def summary(self, piece: Piece) -> str:
-        return f"{show(piece.solid.stiffness, 'kPa')} · halves in {show(piece.solid.wobble_halves, 's')}"
+        stiffness = show(piece.shell.stretch, "N/m") if piece.role == "shell" else show(piece.solid.stiffness, "kPa")
+        return f"{stiffness} · halves in {show(piece.made_of.wobble_halves, 's')}"
+
+
+class PressureSection(Section):
+    """What presses on the skin from inside."""
+
+    title = "Pressure"
+
+    def __init__(self, bench: Bench) -> None:
+        super().__init__(bench)
+        self.add_values("pressure", PressureValues(), "pressure", "frames")
+        self.kind = _choice("Kind of pressure", KINDS)
+        self.kind.activated.connect(lambda _: self._set("change pressure", "pressure.kind", self.kind.currentData()))
+        self.rows.addLayout(named_row("Keeps", self.kind))
+        self.add_values("pressure", PressureValues(), "backing")
+
+    def applies(self, piece: Piece) -> bool:
+        return piece.moves
+
+    def shows(self, piece: Piece, path: str) -> bool:
+        return path != "pressure.backing" or piece.pressure.kind == "gas"
+
+    def refresh(self, piece: Piece) -> None:
+        super().refresh(piece)
+        self.kind.setCurrentIndex(self.kind.findData(piece.pressure.kind))
+
+    def summary(self, piece: Piece) -> str:
+        values = piece.pressure
+        if not values.pressure:
+            return "none"
+        grows = f", grows over {values.frames:.3g} frames" if values.frames else ""
+        return f"{tidy(values.pressure, 'Pa')}{grows}{' · gas' if values.kind == 'gas' else ''}"
+
+
+class HoldSection(Section):
+    """Which points never move."""
+
+    title = "Hold"
+
+    def __init__(self, bench: Bench) -> None:
+        super().__init__(bench)
+        self.what = _choice("What is held", HOLDS)
+        self.what.activated.connect(lambda _: self._set("change what is held", "hold.what", self.what.currentData()))
+        self.rows.addLayout(named_row("Holds", self.what))
+        self.add_values("hold", HoldValues())
+
+    def applies(self, piece: Piece) -> bool:
+        return piece.moves
+
+    def shows(self, piece: Piece, path: str) -> bool:
+        return piece.hold.what != "nothing"
+
+    def refresh(self, piece: Piece) -> None:
+        super().refresh(piece)
+        self.what.setCurrentIndex(self.what.findData(piece.hold.what))
+
+    def summary(self, piece: Piece) -> str:
+        hold = piece.hold
+        if hold.what == "nothing":
+            return "nothing"
+        among = "" if (hold.above, hold.below) == (0.0, 1.0) else f", {hold.above:.0%} – {hold.below:.0%} of its height"
+        return HOLDS[hold.what][0] + among
 
 
 class ContactSection(Section):
@@ -88,31 +170,20 @@ class ContactSection(Section):
 
     def __init__(self, bench: Bench) -> None:
         super().__init__(bench)
-        usual = ContactValues()
-        self.sides = calm(QComboBox())
-        self.sides.setAccessibleName("Sides")
-        for key, (name, tip) in SIDES.items():
-            self.sides.addItem(name, key)
-            self.sides.setItemData(self.sides.count() - 1, tip, 3)
+        self.sides = _choice("Sides", SIDES)
         self.sides.activated.connect(lambda _: self._set("change sides", "contact.sides", self.sides.currentData()))
         self._sides_row = framed(named_row("Blocks", self.sides), "plain")
         self.rows.addWidget(self._sides_row)
-        self.add_field(Value("Gap", "contact.gap", "mm", 1e-4, 0.02,
-                             "Distance kept to what it touches, in mm; two pieces keep the greater of theirs",
-                             log=True, usual=usual.gap))
-        self.add_field(Value("Friction", "contact.friction", "", 0.0, 2.0,
-                             "0 slides like ice, 0.4 like jelly on a plate, 1 hardly slides", usual=usual.friction))
+        self.add_values("contact", ContactValues(), "gap", "friction")
         self.by_number = QCheckBox("Set the bounce")
         self.by_number.setToolTip("Off: the material decides. When two pieces meet, the larger bounce wins.")
         self.by_number.clicked.connect(
             lambda on: self._set("change bounce", "contact.bounce", USUAL_BOUNCE if on else None))
         self.rows.addWidget(self.by_number)
-        self.add_field(Value("Bounce", "contact.bounce", "%", 0.0, 0.95,
-                             "Part of the speed it comes back with: 0 % stays, 90 % like a rubber ball",
-                             usual=USUAL_BOUNCE))
+        self.add_values("contact", ContactValues(bounce=USUAL_BOUNCE), "bounce")
 
     def applies(self, piece: Piece) -> bool:
-        return piece.role in ("solid", "collider")
+        return piece.role != "scenery"
 
     def refresh(self, piece: Piece) -> None:
         super().refresh(piece)
@@ -126,17 +197,30 @@ class ContactSection(Section):
 
 
 class ForcesSection(Section):
-    """What pulls at a solid."""
+    """What pulls at a body."""
 
     title = "Forces"
 
     def __init__(self, bench: Bench) -> None:
         super().__init__(bench)
-        self.add_field(Value("Gravity", "solid.weight", "%", -1.0, 2.0,
-                             "How strongly gravity pulls: 100 % as it does, 0 % floats, below 0 % rises", usual=1.0))
+        for role, values in (("solid", SolidValues()), ("shell", ShellValues())):
+            self.add_values(role, values, "weight")
 
     def applies(self, piece: Piece) -> bool:
-        return piece.role == "solid"
+        return piece.moves
+
+    def shows(self, piece: Piece, path: str) -> bool:
+        return path.partition(".")[0] == piece.role
 
     def summary(self, piece: Piece) -> str:
-        return f"gravity {show(piece.solid.weight, '%')}"
+        return f"gravity {show(piece.made_of.weight, '%')}"
+
+
+def _choice(name: str, choices: dict[str, tuple[str, str]]) -> QComboBox:
+    """A box of choices: key → (what it is called, a sentence)."""
+    box = calm(QComboBox())
+    box.setAccessibleName(name)
+    for key, (called, tip) in choices.items():
+        box.addItem(called, key)
+        box.setItemData(box.count() - 1, tip, 3)
+    return box

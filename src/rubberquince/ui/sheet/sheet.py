@@ -8,7 +8,14 @@ from rubberquince.ui.parts import column, label
 from rubberquince.ui.pieces import Pieces
 from rubberquince.ui.sheet.feel import FeelSection
 from rubberquince.ui.sheet.section import Section
-from rubberquince.ui.sheet.sections import ContactSection, ForcesSection, PlaceSection, SpringsSection
+from rubberquince.ui.sheet.sections import (
+    ContactSection,
+    ForcesSection,
+    HoldSection,
+    PlaceSection,
+    PressureSection,
+    SpringsSection,
+)
 from rubberquince.ui.sheet.shape import ShapeSection
 
 LEAST_WIDTH = 300
@@ -53,7 +60,8 @@ class Sheet(QScrollArea):
         self._unit = self._bench.scene.length_unit
         bench = self._bench
         self.sections = [ShapeSection(bench, self._pieces), PlaceSection(bench), FeelSection(bench),
-                         SpringsSection(bench), ContactSection(bench), ForcesSection(bench)]
+                         HoldSection(bench), SpringsSection(bench), PressureSection(bench), ContactSection(bench),
+                         ForcesSection(bench)]
         for section in self.sections:
             self._rows.addWidget(section)
             section.fold.setChecked(section.title in opened)

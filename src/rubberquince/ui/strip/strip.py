@@ -161,11 +161,11 @@ class Strip(QFrame):
         self.lanes.show_frame(self._player.frame)
 
     def _reading_piece(self) -> str:
-        """The chosen solid, or the first."""
+        """The chosen piece if it moves, or the first that does."""
         chosen = self._bench.chosen
-        if chosen is not None and chosen.role == "solid":
+        if chosen is not None and chosen.moves:
             return chosen.id
-        return next((p.id for p in self._bench.scene.pieces if p.role == "solid"), "")
+        return next((p.id for p in self._bench.scene.pieces if p.moves), "")
 
     def _scrub(self, frame: int) -> None:
         if self._player.playing:

@@ -1,6 +1,7 @@
 // Glazed earthenware, wood, chalk: wrapped diffuse light, a faint shine, and a tint by a signed value.
 uniform vec3 base_colour;
 uniform float tinted;               // 1 = show the value instead of the colour
+uniform float shine;                // 1 = a smooth skin that mirrors the window softly
 uniform float moves;                // 1 = lit through what moves as well
 in vec3 place;
 in vec3 normal;
@@ -34,6 +35,7 @@ void main() {
     vec3 mirrored = reflect(-v, n);
     float grazing = 0.04 + 0.5 * pow(1.0 - max(dot(n, v), 0.0), 5.0);
     around += grazing * 0.22 * sky(mirrored) * open + 0.035 * softboxes(mirrored, 0.05);
+    if (shine > 0.5) around += (0.30 * softboxes(mirrored, 0.30) + 0.25 * grazing * sky(mirrored)) * mix(0.3, 1.0, shadow);
     float share = dot(direct, vec3(1.0)) / max(dot(direct + around, vec3(1.0)), 1e-4);
     colour = vec4(to_screen(direct + around), share);
 }

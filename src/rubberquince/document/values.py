@@ -1,0 +1,145 @@
+"""The values of pieces, each declared once: its bounds, and what the sheet, the keys and the guide say about it."""
+
+from dataclasses import dataclass
+from typing import Annotated, Literal
+
+from pydantic import BaseModel, ConfigDict, Field
+
+Finite = Annotated[float, Field(allow_inf_nan=False, ge=-1e4, le=1e4)]
+
+
+class Plain(BaseModel):
+    model_config = ConfigDict(frozen=True, extra="forbid")
+
+
+@dataclass(frozen=True)
+class About:
+    """What is said about a value: its name and unit, where its slider begins and ends (SI), and a sentence.
+
+    when : "value" may change while a run goes on, "build" needs a new one.
+    """
+
+    name: str
+    unit: str
+    low: float
+    high: float
+    tip: str
+    log: bool = False
+    when: Literal["value", "build"] = "value"
+
+
+def about(model: type[Plain]) -> dict[str, About]:
+    """What is said about the values of a model, by field, in their order."""
+    return {name: said for name, field in model.model_fields.items()
+            for said in field.metadata if isinstance(said, About)}
+
+
+def built(values: Plain) -> dict[str, object]:
+    """Those of the values that the arrays of a run depend on."""
+    said = about(type(values))
+    return {name: getattr(values, name) for name in type(values).model_fields
+            if name in said and said[name].when == "build"}
+
+
+class FeelChoice(Plain):
+    """The feel that values started from, and what it was mixed with; "" = none."""
+
+    name: str = Field("", max_length=40)
+    mixed_with: str = Field("", max_length=40)
+    share: float = Field(0.0, ge=0.0, le=1.0)
+
+
+Halves = Annotated[float, Field(ge=0.0, le=60.0), About(
+    "Wobble halves in", "s", 0.02, 5.0, "Seconds in which a wobble becomes half as wide", log=True)]
+Weight = Annotated[float, Field(ge=-10.0, le=10.0), About(
+    "Gravity", "%", -1.0, 2.0, "How strongly gravity pulls: 100 % as it does, 0 % floats, below 0 % rises")]
+
+
+class SolidValues(Plain):
+    """What a Solid is made of.
+
+    ``keeps_volume`` 0 .. 1 is Poisson's ratio 0.25 .. 0.495; ``weight`` is the part of gravity that pulls at it.
+    """
+
+    feel: FeelChoice = FeelChoice(name="set jelly")
+    cells: Annotated[int, Field(ge=2, le=60), About(
+        "Cells across", "", 2, 60, "Cells across the smallest side: more bend and fold finer, and take longer",
+        when="build")] = 8
+    stiffness: Annotated[float, Field(ge=1.0, le=1e9, allow_inf_nan=False), About(
+        "Stiffness", "kPa", 200.0, 1e6,
+        "How hard it is to stretch and squeeze, in kPa: jelly 1 – 10, foam 10 – 50, rubber 500", log=True)] = 4200.0
+    keeps_volume: Annotated[float, Field(ge=0.0, le=1.0), About(
+        "Keeps its volume", "%", 0.0, 1.0,
+        "How much it bulges when squeezed: 0 % like cork, 100 % like water in a skin")] = 0.8
+    wobble_halves: Halves = 0.35
+    density: Annotated[float, Field(ge=1.0, le=3e4), About(
+        "Density", "kg/l", 20.0, 5000.0, "Weight of a litre, in kg: water 1, foam 0.05, rubber 1.1", log=True)] = 1050.0
+    weight: Weight = 1.0
+
+
+class ShellValues(Plain):
+    """What a Shell is made of, and how its lengths at rest differ from those it was made with."""
+
+    feel: FeelChoice = FeelChoice(name="canvas")
+    stretch: Annotated[float, Field(ge=0.1, le=1e7, allow_inf_nan=False), About(
+        "Stretch stiffness", "N/m", 20.0, 1e5,
+        "How hard it is to stretch, in N/m: latex 200, silk 1500, canvas 3000, leather 10 000", log=True)] = 3000.0
+    squeeze: Annotated[float, Field(ge=0.0, le=1.0), About(
+        "Resists squeezing", "%", 0.0, 1.0,
+        "How much of that also resists being squeezed: the less, the finer it wrinkles")] = 0.3
+    bend: Annotated[float, Field(ge=0.0, le=1e3, allow_inf_nan=False), About(
+        "Bending stiffness", "mN·m", 1e-7, 1e-1,
+        "How hard it is to bend, in mN·m: silk 0.005, canvas 0.1, felt 1, leather 3", log=True)] = 1e-4
+    wobble_halves: Halves = 0.15
+    mass: Annotated[float, Field(ge=1e-3, le=100.0), About(
+        "Mass of an area", "kg/m²", 0.02, 5.0, "Weight of a square metre, in kg: film 0.03, silk 0.06, canvas 0.35",
+        log=True)] = 0.35
+    along: Annotated[float, Field(ge=0.05, le=5.0), About(
+        "Length along", "%", 0.5, 1.5, "Rest length along its x, of the one it was made with: above 100 % it buckles, "
+        "below it is taut", when="build")] = 1.0
+    across: Annotated[float, Field(ge=0.05, le=5.0), About(
+        "Length across", "%", 0.5, 1.5, "Rest length across that", when="build")] = 1.0
+    flat: bool = False
+    weight: Weight = 1.0
+
+
+class PressureValues(Plain):
+    """What presses on a closed skin from inside; ``frames`` are those over which it grows."""
+
+    pressure: Annotated[float, Field(ge=-1e6, le=1e6, allow_inf_nan=False), About(
+        "Pressure", "Pa", -1000.0, 2000.0, "What presses from inside, in Pa; below 0 it sucks: cushion 50, balloon 500")
+        ] = 0.0
+    frames: Annotated[float, Field(ge=0.0, le=1e4), About(
+        "Grows over", "frames", 0.0, 120.0, "Frames in which it comes to that; 0 is at once")] = 12.0
+    kind: Literal["steady", "gas"] = "steady"
+    backing: Annotated[float, Field(ge=0.0, le=1e7), About(
+        "Outside pressure", "kPa", 100.0, 1e5,
+        "Of a closed-in gas: the higher, the harder it keeps its volume; the air has 100 kPa", log=True)] = 2000.0
+
+
+class HoldValues(Plain):
+    """Which points never move: those of a kind that are, as they start, above and below some height of the piece."""
+
+    what: Literal["nothing", "outline", "corners", "everything"] = "nothing"
+    above: Annotated[float, Field(ge=0.0, le=1.0), About(
+        "Only above", "%", 0.0, 1.0, "Only points that start above so much of its height")] = 0.0
+    below: Annotated[float, Field(ge=0.0, le=1.0), About(
+        "Only below", "%", 0.0, 1.0, "Only points that start below so much of its height")] = 1.0
+
+
+class ContactValues(Plain):
+    """How a piece touches; no ``bounce`` leaves that to what bodies are made of.  ``sides`` are a collider's."""
+
+    gap: Annotated[float, Field(ge=1e-5, le=0.03), About(
+        "Gap", "mm", 1e-4, 0.02, "Distance kept to what it touches, in mm; two pieces keep the greater of theirs",
+        log=True)] = 0.001
+    friction: Annotated[float, Field(ge=0.0, le=5.0), About(
+        "Friction", "", 0.0, 2.0, "0 slides like ice, 0.4 like jelly on a plate, 1 hardly slides")] = 0.4
+    bounce: Annotated[float | None, Field(ge=0.0, le=0.95), About(
+        "Bounce", "%", 0.0, 0.95, "Part of the speed it comes back with: 0 % stays, 90 % like a rubber ball")] = None
+    sides: Literal["both", "outside"] = "both"
+
+
+class Look(Plain):
+    material: Literal["jelly", "matte", "cloth", "film", "latex"] = "matte"
+    colour: str = Field("#C9C2B4", pattern=r"^#[0-9A-Fa-f]{6}$")
