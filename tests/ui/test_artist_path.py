@@ -281,7 +281,7 @@ def test_a_range_is_baked_stopped_and_scrubbed(show, qtbot):
     assert taken.name == "time" and (taken.values[2:5] > 0).all() and taken.show(0.25) == "250 ms"
     QTest.mouseClick(lanes, LEFT, pos=QPoint(round(lanes._x(7)), 8))
     assert window.player.frame == 7
-    assert window.readings._values["Volume"].text().endswith("%")
+    assert window.readings.texts()["Volume"].endswith("%")
     QTest.keyClick(lanes, Qt.Key.Key_Right)
     assert window.player.frame == 8
     type_into(window.strip.frame, "3")

@@ -34,8 +34,8 @@ def angle(stepper, start):
 
 
 def material(feel, damped):
-    poisson = LEAST_POISSON + feel.keeps_volume * (MOST_POISSON - LEAST_POISSON)
-    return Material(feel.stiffness, poisson, feel.density, feel.wobble_halves if damped else 0.0)
+    poisson = LEAST_POISSON + feel["keeps_volume"] * (MOST_POISSON - LEAST_POISSON)
+    return Material(feel["stiffness"], poisson, feel["density"], feel["wobble_halves"] if damped else 0.0)
 
 
 @pytest.mark.parametrize("quality", ["draft", "good"])
@@ -43,7 +43,7 @@ def material(feel, damped):
 @pytest.mark.parametrize("shape, damped", [("ball", True), ("brick", True), ("brick", False)])
 def test_free_spin_is_kept_for_a_second(quality, feel, shape, damped):
     mesh, size, spin = SHAPES[shape]
-    solid = make_solid(mesh, size, 3, (0.0, 0.3, 0.0), material(FEELS[feel], damped))
+    solid = make_solid(mesh, size, 3, (0.0, 0.3, 0.0), material(FEELS[feel].values, damped))
     stepper = Stepper(RunSpec([solid], [], gravity=0.0, ground=None, quality=QUALITIES[quality]))
     state, mass = stepper.state, stepper.world.mass
     start = centred(mass, state.x)

@@ -18,7 +18,9 @@ QUINCE = ((0.0, 0.0, 0.0), (0.05, 0.0, 0.0), (0.16, 0.03, 0.06), (0.30, 0.12, 0.
           (0.06, 1.0, 0.0), (0.0, 1.0, 0.0))
 PEAR = ((0.0, 0.0, 0), (0.10, 0.005, 0), (0.24, 0.06, 0), (0.33, 0.20, 0), (0.34, 0.34, 0), (0.28, 0.50, 0),
         (0.18, 0.68, 0), (0.13, 0.82, 0), (0.10, 0.94, 0), (0.05, 1.0, 0), (0.0, 1.0, 0))
-TRAY = ((0.0, 0.3, 0), (0.44, 0.3, 0), (0.46, 0.9, 0), (0.5, 1.0, 0), (0.5, 0.9, 0), (0.47, 0.0, 0), (0.0, 0.0, 0))
+TRAY = ((0.0, 0.0, 0), (0.33, 0.0, 0), (0.36, 0.04, 0), (0.495, 0.92, 0), (0.505, 0.97, 0), (0.50, 1.0, 0),
+        (0.485, 1.0, 0), (0.475, 0.95, 0), (0.35, 0.12, 0), (0.33, 0.09, 0), (0.0, 0.09, 0))
+DISC = ((1.0, 0.0, 0), (0.0, 0.0, 0))       # looks up
 
 
 def pads() -> Scene:
@@ -50,15 +52,16 @@ def wrap() -> Scene:
     """Three pears on a tray, and a film that is sucked down on them."""
     places = ((-0.075, 0.0, 40.0), (0.045, 0.075, 160.0), (0.05, -0.065, -75.0))
     pears = [Piece(id=f"pear{k + 1}", name=f"Pear {k + 1}", role="collider", shape=turned("pear", PEAR, 0, 40, 24),
-                   place=Place(position=(x, 0.048, z), turn=(88.0, turn, 0.0), size=(0.075, 0.105, 0.075)),
+                   place=Place(position=(x, 0.0455, z), turn=(88.0, turn, 0.0), size=(0.075, 0.105, 0.075)),
                    contact=ContactValues(gap=0.001, friction=0.3), look=Look(material="matte", colour="#A9B44A"))
              for k, (x, z, turn) in enumerate(places)]
-    tray = Piece(id="tray", name="Tray", role="collider", shape=turned("tray", TRAY, 0, 72, 20),
-                 place=Place(position=(0.0, 0.018, 0.0), size=(0.4, 0.036, 0.4)),
+    tray = Piece(id="tray", name="Tray", role="collider", shape=turned("tray", TRAY, 0, 96, 40),
+                 place=Place(position=(0.0, 0.047, 0.0), size=(0.44, 0.092, 0.44)),
                  contact=ContactValues(gap=0.001, friction=0.3), look=Look(material="matte", colour="#6E7F86"))
     film = Piece(
-        id="film", name="Film", role="shell", shape=SheetShape(across=44, along=44),
-        place=Place(position=(0.0, 0.1, 0.0), size=(0.42, 0.01, 0.42)), shell=ShellValues(along=1.12, across=1.12),
+        id="film", name="Film", role="shell", shape=turned("disc", DISC, 0, 112, 28),
+        place=Place(position=(0.0, 0.097, 0.0), size=(0.43, 0.001, 0.43)),
+        shell=ShellValues(along=1.2, across=1.2),
         pressure=PressureValues(pressure=-150.0, frames=36.0), hold=HoldValues(what="outline"),
         contact=ContactValues(gap=0.0012, friction=0.3), look=Look(material="film", colour="#E6EEF0"))
     film = with_feel(film, FeelChoice(name="film"))

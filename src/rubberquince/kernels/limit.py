@@ -14,6 +14,7 @@ from rubberquince.kernels.distance import LEAVING, closest, closing, first_hit, 
 PREDICTOR, NEWTON, SAFE = 0, 1, 2           # stages
 FREE, DEFLECTED, HELD_BACK = 0, 1, 2        # how a motion had to be limited
 ROUNDS = 4
+LEAST = 0.02                        # of the gap: what is nearer may hardly come nearer still
 SMALL = 0.5                         # of the distance
 SWEEPS = 10
 CLOSE_ENOUGH = (1e-2, 1e-3)         # of the gap, for predictor and Newton: a sweep changing less is the last
@@ -30,8 +31,8 @@ def kept_distance(stage, d, r):
     if stage == PREDICTOR:
         return min(0.999 * r, 0.95 * d)
     if stage == NEWTON:
-        return 0.5 * min(d, r)
-    return min(0.2 * d, 0.1 * r)
+        return max(0.5 * min(d, r), min(0.99 * d, LEAST * r))
+    return max(min(0.2 * d, 0.1 * r), min(0.9 * d, 0.5 * LEAST * r))
 
 
 @njit(cache=True, nogil=True)

@@ -10,7 +10,7 @@ Blocks are positive semidefinite: eigenvalues below zero are taken as zero, in c
 """
 
 import numpy as np
-from numba import njit
+from numba import njit, prange
 
 PAIRS = np.array([(0, 0), (0, 1), (0, 2), (1, 1), (1, 2), (2, 2)])      # corners of the blocks of a triangle
 
@@ -34,24 +34,25 @@ def _law(s1, s2, y, nu, firm):
 @njit(cache=True, nogil=True)
 def _stretches(x, tri, shape, u, v):
     """Principal stretches (s1 >= s2); ``u`` (3, 3) gets their directions and the normal, ``v`` (2, 2) those at rest."""
-    f = np.zeros((3, 2))
-    for k in range(3):
-        for i in range(3):
-            f[i, 0] += x[tri[k], i] * shape[k, 0]
-            f[i, 1] += x[tri[k], i] * shape[k, 1]
     a, b, c = 0.0, 0.0, 0.0
     for i in range(3):
-        a, b, c = a + f[i, 0] * f[i, 0], b + f[i, 0] * f[i, 1], c + f[i, 1] * f[i, 1]
-    half, off = 0.5 * (a - c), b
-    root = np.sqrt(half * half + off * off)
+        p, q, r = x[tri[0], i], x[tri[1], i], x[tri[2], i]
+        f = p * shape[0, 0] + q * shape[1, 0] + r * shape[2, 0]
+        g = p * shape[0, 1] + q * shape[1, 1] + r * shape[2, 1]
+        u[0, i], u[1, i] = f, g
+        a, b, c = a + f * f, b + f * g, c + g * g
+    half = 0.5 * (a - c)
+    root = np.sqrt(half * half + b * b)
     s1 = np.sqrt(max(0.5 * (a + c) + root, 0.0))
     s2 = np.sqrt(max(0.5 * (a + c) - root, 0.0))
-    angle = 0.5 * np.arctan2(off, half)
-    v[0, 0], v[0, 1] = np.cos(angle), np.sin(angle)
+    double = half / root if root > 1e-30 else 1.0            # cosine of twice the angle of the first direction
+    v[0, 0] = np.sqrt(max(0.5 * (1.0 + double), 0.0))
+    v[0, 1] = np.sqrt(max(0.5 * (1.0 - double), 0.0)) * (1.0 if b >= 0.0 else -1.0)
     v[1, 0], v[1, 1] = -v[0, 1], v[0, 0]
     for i in range(3):
-        u[0, i] = (f[i, 0] * v[0, 0] + f[i, 1] * v[0, 1]) / max(s1, 1e-12)
-        u[1, i] = (f[i, 0] * v[1, 0] + f[i, 1] * v[1, 1]) / max(s2, 1e-12)
+        f, g = u[0, i], u[1, i]
+        u[0, i] = (f * v[0, 0] + g * v[0, 1]) / max(s1, 1e-12)
+        u[1, i] = (f * v[1, 0] + g * v[1, 1]) / max(s2, 1e-12)
     u[2, 0] = u[0, 1] * u[1, 2] - u[0, 2] * u[1, 1]
     u[2, 1] = u[0, 2] * u[1, 0] - u[0, 0] * u[1, 2]
     u[2, 2] = u[0, 0] * u[1, 1] - u[0, 1] * u[1, 0]
@@ -76,14 +77,14 @@ def _energy(x, tri, shape, y, nu, firm):
 
 
 @njit(cache=True, nogil=True)
-def membrane_energy(x, tri, shape, area, y, nu, firm):
-    """Energy, J, of triangles (t, 3) at nodes ``x`` (n, 3), m.
+def membrane_energy(lo, hi, x, tri, shape, area, y, nu, firm):
+    """Energy, J, of triangles lo .. hi of all (t, 3) at nodes ``x`` (n, 3), m.
 
     shape : (t, 3, 2), 1/m, gradients of the corners' hat functions in the plane at rest.  area : (t,) m².
     y : (t,) N/m, nu : (t,), firm : (t,).
     """
     total = 0.0
-    for t in range(len(tri)):
+    for t in range(lo, hi):
         total += area[t] * _energy(x, tri[t], shape[t], y[t], nu[t], firm[t])
     return total
 
@@ -103,10 +104,11 @@ def add_membrane_gradient(x, tri, shape, area, y, nu, firm, out):
 
 
 @njit(cache=True, nogil=True)
-def membrane_blocks(x, tri, shape, area, y, nu, firm, out):
-    """Second derivatives, N/m, between corners PAIRS of each triangle into ``out`` (t, 6, 9) float32."""
-    u, v = np.empty((3, 3)), np.empty((2, 2))
-    for t in range(len(tri)):
+def membrane_blocks(lo, hi, x, tri, shape, area, y, nu, firm, out):
+    """Second derivatives, N/m, between corners PAIRS of triangles lo .. hi into ``out`` (t, 6, 9) float32."""
+    u, v, outer = np.empty((3, 3)), np.empty((2, 2)), np.empty((5, 9))
+    along, across = np.empty(3), np.empty(3)
+    for t in range(lo, hi):
         s1, s2 = _stretches(x, tri[t], shape[t], u, v)
         p1, p2, h11, h12, h22 = _law(s1, s2, y[t], nu[t], firm[t])
         twist = max((p1 + p2) / max(s1 + s2, 1e-12), 0.0)
@@ -120,22 +122,46 @@ def membrane_blocks(x, tri, shape, area, y, nu, firm, out):
             length = max(half, 1e-300)
             h11, h12, h22 = 0.5 * top * (1.0 + c / length), 0.5 * top * s / length, 0.5 * top * (1.0 - c / length)
         plus, minus = 0.5 * (flip + twist), 0.5 * (flip - twist)
-        for e in range(6):
-            n, m = PAIRS[e]
+        for i in range(3):
+            for j in range(3):
+                k = 3 * i + j
+                outer[0, k], outer[1, k], outer[2, k] = u[0, i] * u[0, j], u[1, i] * u[1, j], u[0, i] * u[1, j]
+                outer[3, k], outer[4, k] = u[1, i] * u[0, j], u[2, i] * u[2, j]
+        for n in range(3):
             an = shape[t, n, 0] * v[0, 0] + shape[t, n, 1] * v[0, 1]
             bn = shape[t, n, 0] * v[1, 0] + shape[t, n, 1] * v[1, 1]
-            am = shape[t, m, 0] * v[0, 0] + shape[t, m, 1] * v[0, 1]
-            bm = shape[t, m, 0] * v[1, 0] + shape[t, m, 1] * v[1, 1]
-            c11 = area[t] * (h11 * an * am + plus * bn * bm)
-            c22 = area[t] * (h22 * bn * bm + plus * an * am)
-            c12 = area[t] * (h12 * an * bm + minus * bn * am)
-            c21 = area[t] * (h12 * bn * am + minus * an * bm)
-            cnn = area[t] * (k1 * an * am + k2 * bn * bm)
-            for i in range(3):
-                for j in range(3):
-                    out[t, e, 3 * i + j] = (c11 * u[0, i] * u[0, j] + c22 * u[1, i] * u[1, j]
-                                            + c12 * u[0, i] * u[1, j] + c21 * u[1, i] * u[0, j]
-                                            + cnn * u[2, i] * u[2, j])
+            along[n], across[n] = an, bn
+        e = 0
+        for n in range(3):
+            an, bn = area[t] * along[n], area[t] * across[n]
+            for m in range(n, 3):
+                am, bm = along[m], across[m]
+                c11, c22 = h11 * an * am + plus * bn * bm, h22 * bn * bm + plus * an * am
+                c12, c21 = h12 * an * bm + minus * bn * am, h12 * bn * am + minus * an * bm
+                cnn = k1 * an * am + k2 * bn * bm
+                for k in range(9):
+                    out[t, e, k] = (c11 * outer[0, k] + c22 * outer[1, k] + c12 * outer[2, k] + c21 * outer[3, k]
+                                    + cnn * outer[4, k])
+                e += 1
+
+
+@njit(cache=True, nogil=True, parallel=True)
+def membrane_energy_all(parts, x, tri, shape, area, y, nu, firm):
+    """The same of all triangles; ``parts`` (chunks,) is scratch, summed in order so that the bits repeat."""
+    n, chunks = len(tri), len(parts)
+    for c in prange(chunks):
+        parts[c] = membrane_energy(c * n // chunks, (c + 1) * n // chunks, x, tri, shape, area, y, nu, firm)
+    total = 0.0
+    for c in range(chunks):
+        total += parts[c]
+    return total
+
+
+@njit(cache=True, nogil=True, parallel=True)
+def membrane_blocks_all(chunks, x, tri, shape, area, y, nu, firm, out):
+    n = len(tri)
+    for c in prange(chunks):
+        membrane_blocks(c * n // chunks, (c + 1) * n // chunks, x, tri, shape, area, y, nu, firm, out)
 
 
 @njit(cache=True, nogil=True)

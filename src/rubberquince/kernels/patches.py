@@ -9,7 +9,6 @@ allowed for.  Patches that fall, roll or wobble together hardly do.
 import numpy as np
 from numba import njit
 
-from rubberquince.kernels.contact import FLOOR
 from rubberquince.kernels.distance import EDGE_EDGE, VERTEX_TRIANGLE, closest, closing
 
 PATCH = 16          # triangles, at most
@@ -380,7 +379,7 @@ def pick(pair, ids, kind, gap, far, own, strays, x, move, seen, distance, inside
             distance[e], inside[e] = closest(kind[e], x, ids, e, w, v)
             apart[e, 0], apart[e, 1], apart[e, 2] = v[0], v[1], v[2]
         d = distance[e]
-        if own[pair[e]] and d <= FLOOR * gap[e]:
+        if own[pair[e]] and d <= SAME:
             continue
         if d > reach:
             v[0], v[1], v[2] = apart[e, 0], apart[e, 1], apart[e, 2]

@@ -211,7 +211,8 @@ class MainWindow(QMainWindow):
         known = self.runner.known(frame) and chosen is not None
         rows = self.runner.readings(chosen.id) if known and chosen else np.zeros((0, 0))
         efforts = store.efforts if known and store else np.zeros((0, 2))
-        self.readings.show_frame(frame, rows, efforts, known and not self.runner.good(frame))
+        role = chosen.role if chosen else "solid"
+        self.readings.show_frame(frame, role, rows, efforts, known and not self.runner.good(frame))
 
     def open_first(self, path: Path | None, demo: bool) -> None:
         """What the window opens with."""

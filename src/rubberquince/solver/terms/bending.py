@@ -31,8 +31,10 @@ class Bending:
         self.pairs = self.hinge[:, bd.PAIRS].reshape(-1, 2)
         self._stiffness = np.zeros(len(self.hinge))
 
+        self.use_threads(1)
+
     def use_threads(self, threads: int) -> None:
-        """One is enough."""
+        self._parts = np.zeros(threads)
 
     def set_material(self, body: int, material: AnyMaterial) -> None:
         if isinstance(material, ShellMaterial):
@@ -43,13 +45,18 @@ class Bending:
         return False
 
     def energy(self, x: np.ndarray) -> float:
-        return bd.bending_energy(x, self.hinge, self._stiffness, self.rest)
+        if len(self._parts) == 1:
+            return bd.bending_energy(0, len(self.hinge), x, self.hinge, self._stiffness, self.rest)
+        return bd.bending_energy_all(self._parts, x, self.hinge, self._stiffness, self.rest)
 
     def add_gradient(self, x: np.ndarray, out: np.ndarray) -> None:
         bd.add_bending_gradient(x, self.hinge, self._stiffness, self.rest, out)
 
     def fill_blocks(self, x: np.ndarray, out: np.ndarray) -> None:
-        bd.bending_blocks(x, self.hinge, self._stiffness, out.reshape(-1, 10, 9))
+        if len(self._parts) == 1:
+            bd.bending_blocks(0, len(self.hinge), x, self.hinge, self._stiffness, out.reshape(-1, 10, 9))
+        else:
+            bd.bending_blocks_all(len(self._parts), x, self.hinge, self._stiffness, out.reshape(-1, 10, 9))
 
     def angles(self, x: np.ndarray) -> np.ndarray:
         """How far each hinge is folded from rest, (h,) rad."""

@@ -29,8 +29,10 @@ class Membrane:
         self.pairs = self.tri[:, mb.PAIRS].reshape(-1, 2)
         self._stretch, self._poisson, self._squeeze = np.zeros((3, len(self.tri)))
 
+        self.use_threads(1)
+
     def use_threads(self, threads: int) -> None:
-        """One is enough."""
+        self._parts = np.zeros(threads)
 
     def set_material(self, body: int, material: AnyMaterial) -> None:
         if isinstance(material, ShellMaterial):
@@ -45,13 +47,18 @@ class Membrane:
         return False
 
     def energy(self, x: np.ndarray) -> float:
-        return mb.membrane_energy(x, *self._values())
+        if len(self._parts) == 1:
+            return mb.membrane_energy(0, len(self.tri), x, *self._values())
+        return mb.membrane_energy_all(self._parts, x, *self._values())
 
     def add_gradient(self, x: np.ndarray, out: np.ndarray) -> None:
         mb.add_membrane_gradient(x, *self._values(), out)
 
     def fill_blocks(self, x: np.ndarray, out: np.ndarray) -> None:
-        mb.membrane_blocks(x, *self._values(), out.reshape(-1, 6, 9))
+        if len(self._parts) == 1:
+            mb.membrane_blocks(0, len(self.tri), x, *self._values(), out.reshape(-1, 6, 9))
+        else:
+            mb.membrane_blocks_all(len(self._parts), x, *self._values(), out.reshape(-1, 6, 9))
 
     def stretches(self, x: np.ndarray) -> np.ndarray:
         """The principal stretches (t, 2) of each triangle, the larger first; 1 is as at rest."""

@@ -21,7 +21,8 @@ NOTHING = np.zeros((0, 2), np.int64)
 class _Inside:
     """The skin of one body, closed: ``nodes`` (n,) carry points with ``bind``, then come the middles of its caps.
 
-    loops : the points of each rim.  way : 1, or -1 where the skin is wound inwards.  room : m³, what a gas fills.
+    loops : the points of each rim.  way : 1, or -1 where a closed skin is wound inwards; of an open one,
+    inside is behind it.  room : m³, what a gas fills.
     """
 
     first: int
@@ -133,7 +134,7 @@ def _close(carrier: Carrier, first: int) -> _Inside:
     area = 0.5 * np.linalg.norm(np.cross(b - a, c - a), axis=1).sum()
     ball = area ** 1.5 / (6.0 * np.sqrt(np.pi))
     return _Inside(first, first + len(carrier.start), carrier.bind_node, carrier.bind_weight, closed, rim_points,
-                   -1.0 if volume < 0.0 else 1.0, max(abs(volume), LEAST_ROOM * ball))
+                   -1.0 if volume < 0.0 and not loops else 1.0, max(abs(volume), LEAST_ROOM * ball))
 
 
 def rims(triangles: np.ndarray) -> list[np.ndarray]:

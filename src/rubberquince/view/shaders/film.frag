@@ -11,9 +11,9 @@ void main() {
     float mirror = 0.05 + 0.75 * pow(1.0 - facing, 4.0);
     vec3 mirrored = reflect(-v, n);
     float lit = mix(0.35, 1.0, still_key(place));
-    float haze = 0.06 + 0.10 * (1.0 - facing);
+    float haze = 0.09 + 0.30 * pow(1.0 - facing, 1.5);
     vec3 light = base_colour * haze * (0.5 * sky(n) + 0.5 * lit * max(dot(n, key_direction), 0.0));
-    light += mirror * 0.55 * sky(mirrored) + softboxes(mirrored, 0.10) * 0.85 * lit;
-    float cover = clamp(haze + mirror * 0.6 + 0.5 * softboxes(mirrored, 0.10), 0.0, 1.0);
+    light += mirror * 0.55 * sky(mirrored) + softboxes(mirrored, 0.03) * 1.1 * lit;
+    float cover = clamp(haze + mirror * 0.6 + 0.6 * softboxes(mirrored, 0.03), 0.0, 1.0);
     colour = vec4(to_screen(light / max(cover, 1e-3)) * cover, cover);
 }
