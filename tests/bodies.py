@@ -7,7 +7,7 @@ from numba import njit
 
 from rubberquince.shapes import primitives
 from rubberquince.shapes.lattice import build_lattice
-from rubberquince.solver.specs import ColliderSpec, Material, SolidSpec, Touch
+from rubberquince.solver.specs import ColliderSpec, Material, ShellMaterial, ShellSpec, SolidSpec, Touch
 
 JELLY = Material(stiffness=4000.0, poisson=0.44, density=1050.0, wobble_halves=0.3)
 
@@ -18,6 +18,24 @@ def make_solid(mesh, size, cells, at=(0.0, 0.0, 0.0), material=JELLY, touch=None
     lattice = build_lattice(points, mesh.triangles, float(np.min(size)) / cells)
     return SolidSpec(mesh.triangles, lattice, np.eye(3) if rotation is None else rotation, np.asarray(at, float),
                      material, touch or Touch(1e-3, 0.5), None if held is None else held(lattice.nodes))
+
+
+CANVAS = ShellMaterial(stretch=3000.0, squeeze=0.3, bend=1e-4, density=0.35, wobble_halves=0.15)
+
+
+def make_shell(mesh, size, at=(0.0, 0.0, 0.0), material=CANVAS, touch=None, held=None, rotation=None, **more):
+    """A shell of a unit mesh scaled to ``size``, m; ``held`` says which of its points (n, 3) never move."""
+    points = mesh.points * np.asarray(size)
+    return ShellSpec(points, mesh.triangles, np.eye(3) if rotation is None else rotation, np.asarray(at, float),
+                     material, touch or Touch(1e-3, 0.5), None if held is None else held(points), **more)
+
+
+def own_crossings(stepper):
+    """How many edges of the skins of a stepper pass through what moves, or those of what moves through what stands."""
+    skin, x = stepper.world.skin, stepper.contacts.carry(stepper.state.x)
+    moving = skin.edges[(skin.edges < skin.moving).all(axis=1)]
+    return sum(crossings(x, skin.edges if k < stepper.world.bodies else moving, triangles)
+               for k, triangles in enumerate(skin.triangles))
 
 
 def make_ring_with_a_slit(at, cell=0.016):

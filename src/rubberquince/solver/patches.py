@@ -1,9 +1,12 @@
 """Patches of a few triangles of all skins, and the trees over them."""
 
+from itertools import pairwise
+
 import numpy as np
 from scipy.sparse import csr_array
 
 from rubberquince.kernels import patches as pt
+from rubberquince.kernels.groups import groups
 from rubberquince.solver.world import World
 
 
@@ -44,6 +47,7 @@ class Patches:
         self._ptr, self._point = self._points_of_patches()
         self._filled = np.array([*(carrier.filled for carrier in world.carriers), *still], bool)[self.piece]
         self._neighbours = self._sharing_a_point()
+        self._in_one = self._are_in_one()
         self._box = np.zeros((len(self._child), 6))
         self._fit(self.boxes(skin.points, len(self.piece)))
         self._rest = self._box.copy()
@@ -66,10 +70,22 @@ class Patches:
     def smooth(self, pairs: np.ndarray) -> np.ndarray:
         """Of which pairs (k, 2) of one skin facing one way says that they cannot meet, (k,) bool.
 
-        Patches of a shell that are not neighbours can face one way and meet, as in a roll.
+        Patches of a shell that are not neighbours, or are not in one part, can face one way and meet, as in a roll.
         """
-        keys = pairs[:, 0] * len(self.piece) + pairs[:, 1]
-        return self._filled[pairs[:, 0]] | np.isin(keys, self._neighbours)
+        one, two = pairs[:, 0], pairs[:, 1]
+        neighbours = np.isin(one * len(self.piece) + two, self._neighbours) & self._in_one[one] & self._in_one[two]
+        return self._filled[one] | neighbours
+
+    def _are_in_one(self) -> np.ndarray:
+        """Which patches (patches,) bool are in one part: their triangles hang together by points."""
+        owner = np.repeat(np.arange(len(self.piece)), np.diff(self._first))
+        corner = self._triangles[self._order]
+        key, number = np.unique(owner[:, None] * max(len(self._world.skin.points), 1) + corner, return_inverse=True)
+        number = number.reshape(-1, 3)
+        part = groups(number[:, :2].reshape(-1), number[:, 1:].reshape(-1), len(key))
+        first = np.concatenate([[0], np.cumsum(np.bincount(key // max(len(self._world.skin.points), 1),
+                                                            minlength=len(self.piece)))])
+        return np.array([part[lo:hi].min(initial=0) == part[lo:hi].max(initial=0) for lo, hi in pairwise(first)], bool)
 
     def size(self, patch: np.ndarray) -> np.ndarray:
         """The finest length, m, of the carriers that patches (k,) belong to, 0 where there is none."""

@@ -1,0 +1,179 @@
+"""Shells against what is known of membranes, plates and balloons, and what artists see of them."""
+
+from dataclasses import replace
+
+import numpy as np
+import pytest
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
+from scipy.optimize import brentq
+
+from bodies import CANVAS, make_block_collider, make_shell, make_solid, own_crossings
+from rubberquince.shapes import primitives
+from rubberquince.solver.specs import QUALITIES, ColliderSpec, Inflation, RunSpec, ShellMaterial, Touch
+from rubberquince.solver.state import State
+from rubberquince.solver.stepper import Stepper
+
+LATEX = ShellMaterial(stretch=200.0, squeeze=1.0, bend=1e-6, density=0.3, wobble_halves=0.05)
+
+
+def still(spec, frames, quality="good", least=1e-3):
+    """A stepper that has come to rest."""
+    stepper = Stepper(replace(spec, quality=QUALITIES[quality]))
+    for _ in range(frames):
+        stepper.frame()
+        if np.abs(stepper.state.v).max() < least:
+            break
+    return stepper
+
+
+def radius(stepper):
+    return (3.0 * stepper.world.pressing.volume(0, stepper.state.x) / (4.0 * np.pi)) ** (1.0 / 3.0)
+
+
+@pytest.mark.parametrize("divisions", [(16, 8), (24, 12), (40, 20)])
+@pytest.mark.parametrize("backing", [None, 2000.0])
+def test_a_balloon_has_the_radius_of_its_pressure(divisions, backing):
+    """Y (λ² - 1) / (1 - ν) = p R λ: from the energy of a sphere of St. Venant-Kirchhoff membrane."""
+    pressure, room = 400.0, 4.0 / 3.0 * np.pi * 0.1 ** 3
+    ball = make_shell(primitives.sphere(*divisions), (0.2, 0.2, 0.2), material=LATEX,
+                      inflation=Inflation(pressure, backing=backing))
+    stepper = still(RunSpec([ball], [], gravity=0.0, ground=None), 60)
+    at_rest = (3.0 * stepper.world.pressing.volume(0, stepper.world.start) / (4.0 * np.pi)) ** (1.0 / 3.0)
+
+    def lack(growth):
+        inside = pressure if backing is None else (pressure + backing) / growth ** 3 - backing
+        return LATEX.stretch * (growth ** 2 - 1.0) / (1.0 - LATEX.poisson) - inside * at_rest * growth
+
+    assert radius(stepper) / at_rest == pytest.approx(brentq(lack, 1.0, 3.0), rel=5e-3)
+    assert stepper.world.pressing.volume(0, stepper.world.start) == pytest.approx(room, rel=0.12)
+
+
+@pytest.mark.parametrize("across", [24, 40])
+def test_a_strip_between_two_points_hangs_as_a_catenary(across):
+    length, apart = 0.4, 0.3
+    limp = replace(CANVAS, bend=1e-9, stretch=3e4, wobble_halves=0.03)
+    strip = make_shell(primitives.sheet(across, 2), (apart, 1.0, 0.02), (0.0, 1.0, 0.0), limp,
+                       held=lambda p: np.abs(p[:, 0]) > 0.499 * apart, grows=(length / apart, 1.0))
+    stepper = still(RunSpec([strip], [], ground=None), 120, least=2e-3)
+    width = brentq(lambda a: 2.0 * a * np.sinh(apart / (2.0 * a)) - length, 0.02, 1.0)
+    sag = width * (np.cosh(apart / (2.0 * width)) - 1.0)
+    assert 1.0 - stepper.state.x[:, 1].min() == pytest.approx(sag, rel=0.02)
+
+
+@pytest.mark.parametrize("across", [10, 20, 40])
+def test_a_strip_sags_as_a_plate(across):
+    """w g L⁴ / 8 D at the free end of a clamped strip (Timoshenko, Woinowsky-Krieger 1959)."""
+    length, stiff = 0.1, replace(CANVAS, bend=2e-3, wobble_halves=0.03, poisson=0.0)
+    cell = length / across
+    strip = make_shell(primitives.sheet(across + 1, 4), (length + cell, 1.0, 4 * cell), (0.0, 1.0, 0.0), stiff,
+                       held=lambda p: p[:, 0] < -0.5 * (length + cell) + 1.1 * cell)
+    stepper = still(RunSpec([strip], [], ground=None), 60, least=2e-4)
+    sag = stiff.density * 9.81 * length ** 4 / (8.0 * stiff.bend)
+    assert 1.0 - stepper.state.x[:, 1].min() == pytest.approx(sag, rel=0.4)
+
+
+def test_canvas_hardly_stretches_under_its_own_weight():
+    sheet = make_shell(primitives.sheet(16, 16), (0.6, 1.0, 0.6), (0.0, 1.0, 0.0),
+                       rotation=np.array([[1.0, 0, 0], [0, 0, 1], [0, -1, 0]]), held=lambda p: p[:, 2] > 0.299)
+    stepper = still(RunSpec([sheet], [], ground=None), 48)
+    assert stepper.world.membrane.stretches(stepper.state.x)[:, 0].max() < 1.005
+
+
+@pytest.mark.parametrize("quality", ["draft", "good"])
+def test_a_cloth_over_a_ball_passes_nothing_and_comes_to_rest(quality):
+    ball = primitives.sphere(24, 12)
+    thing = ColliderSpec(0.16 * ball.points + np.array([0.0, 0.1, 0.0]), ball.triangles, Touch(1e-3, 0.4))
+    cloth = make_shell(primitives.sheet(20, 20), (0.36, 1.0, 0.36), (0.01, 0.22, 0.0),
+                       replace(CANVAS, bend=1e-5, density=0.1))
+    stepper = Stepper(RunSpec([cloth], [thing], quality=QUALITIES[quality]))
+    for frame in range(40):
+        stepper.frame()
+        if frame % 4 == 3:
+            assert own_crossings(stepper) == 0
+    assert stepper.state.x[:, 1].max() > 0.17 and np.median(np.abs(stepper.state.v).max(axis=1)) < 0.05
+
+
+def test_a_sack_holds_what_is_in_it():
+    sack = make_shell(primitives.sphere(24, 14), (0.2, 0.2, 0.2), (0.0, 0.3, 0.0), CANVAS,
+                      held=lambda p: p[:, 1] > 0.095)
+    balls = [make_solid(primitives.sphere(12, 6), (0.06, 0.06, 0.06), 3, at)
+             for at in ((0.035, 0.28, 0.0), (-0.035, 0.28, 0.0), (0.0, 0.28, 0.055))]
+    stepper = Stepper(RunSpec([sack, *balls], [], quality=QUALITIES["draft"]))
+    for frame in range(30):
+        stepper.frame()
+        if frame % 5 == 4:
+            assert own_crossings(stepper) == 0
+    world, skin = stepper.world, stepper.world.skin.piece[: stepper.world.skin.moving]
+    points = stepper.skin()
+    assert points[skin != 0, 1].min() > points[skin == 0, 1].min()
+    assert world.start[world.node_body == 1, 1].mean() > stepper.state.x[world.node_body == 1, 1].mean()
+
+
+def test_a_rolled_sheet_does_not_pass_through_itself():
+    mesh = primitives.sheet(40, 6)
+    turn = 0.6 + 14.0 * (mesh.points[:, 0] + 0.5)
+    rolled = np.stack([0.004 * turn * np.cos(turn), 0.004 * turn * np.sin(turn), 0.1 * mesh.points[:, 2]], axis=1)
+    roll = replace(make_shell(mesh, (1, 1, 1), (0.0, 0.1, 0.0), replace(CANVAS, bend=1e-5)), points=rolled)
+    stepper = Stepper(RunSpec([roll], [make_block_collider((0.3, 0.02, 0.3), (0, 0.01, 0))],
+                              quality=QUALITIES["draft"]))
+    for frame in range(30):
+        stepper.frame()
+        if frame % 3 == 2:
+            assert own_crossings(stepper) == 0
+    assert np.ptp(stepper.state.x[:, 1]) > 0.01
+
+
+def cushion(pressure, grows=24):
+    blank = make_shell(primitives.cushion(14, 0.0), (0.3, 0.01, 0.3), (0.0, 0.03, 0.0),
+                       inflation=Inflation(pressure, grows / 24.0))
+    return RunSpec([blank], [], quality=QUALITIES["draft"])
+
+
+@pytest.mark.parametrize("pressure", [40.0, 4000.0])
+def test_a_blank_is_blown_to_a_cushion(pressure):
+    stepper = Stepper(cushion(pressure))
+    for frame in range(60):
+        stepper.frame(frame / 24.0)
+        if frame % 6 == 5:
+            assert own_crossings(stepper) == 0
+    full = stepper.world.pressing.volume(0, stepper.state.x)
+    most = 0.191 * 0.3 ** 3             # m³, of two squares of this side that do not stretch
+    assert 0.6 < full / most < (1.15 if pressure < 100.0 else 1.6)
+
+
+def test_a_ramp_goes_on_where_a_resumed_run_takes_it_up_to_the_same_bits():
+    whole, again = Stepper(cushion(200.0)), Stepper(cushion(200.0))
+    for frame in range(10):
+        whole.frame(frame / 24.0)
+        if frame == 5:
+            again.restore(State.unpacked(whole.state.packed()))
+    for frame in range(6, 10):
+        again.frame(frame / 24.0)
+    assert np.array_equal(whole.state.packed(), again.state.packed())
+
+
+def test_two_shells_that_overlap_are_drawn_apart():
+    ball = primitives.sphere(16, 8)
+    pair = [make_shell(ball, (0.1, 0.1, 0.1), at, inflation=Inflation(100.0)) for at in ((0, 0.1, 0), (0.07, 0.1, 0))]
+    stepper = Stepper(RunSpec(pair, [], gravity=0.0, ground=None, quality=QUALITIES["draft"]))
+    assert own_crossings(stepper) > 0
+    for _ in range(12):
+        stepper.frame()
+    assert own_crossings(stepper) == 0 and np.abs(stepper.state.x).max() < 0.5
+
+
+silly = st.floats(-7.0, 7.0).map(lambda power: 10.0 ** power)
+
+
+@settings(max_examples=12, suppress_health_check=[HealthCheck.too_slow])
+@given(silly, st.floats(0.0, 1.0), silly, silly, st.floats(-5e4, 5e4), st.floats(0.2, 3.0), st.floats(0.2, 3.0))
+def test_silly_values_give_numbers_and_no_explosion(stretch, squeeze, bend, density, pressure, along, across):
+    material = ShellMaterial(min(stretch, 1e7), squeeze, min(bend, 1e3), min(max(density, 1e-3), 100.0), 0.1)
+    ball = make_shell(primitives.sphere(8, 5), (0.1, 0.1, 0.1), (0.0, 0.08, 0.0), material,
+                      inflation=Inflation(pressure), grows=(along, across))
+    stepper = Stepper(RunSpec([ball], [], quality=QUALITIES["draft"]))
+    for _ in range(3):
+        stepper.frame()
+        assert np.isfinite(stepper.state.packed()).all()
+    assert own_crossings(stepper) == 0
