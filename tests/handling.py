@@ -11,7 +11,7 @@ LEFT = Qt.MouseButton.LeftButton
 def field(window, section, name):
     part = window.sheet.section(section)
     part.fold.setChecked(True)
-    return next(f for f, _ in part._fields if f.value.name == name)
+    return next(f for f, _ in part._fields if f.value.name == name and not f.isHidden())
 
 
 def type_into(edit, text):

@@ -5,7 +5,7 @@ from hypothesis import example, given
 from hypothesis import strategies as st
 
 from rubberquince.errors import ValueTextError
-from rubberquince.units import parse, show
+from rubberquince.units import parse, show, tidy
 
 
 @pytest.mark.parametrize("text, unit, value", [
@@ -36,3 +36,8 @@ def test_values_are_shown_short(value, unit, text):
 @given(st.floats(1e-4, 1e4), st.sampled_from(["mm", "cm", "m", "in", "kPa", "s", "%", "kg/l", ""]))
 def test_what_is_shown_reads_back(value, unit):
     assert parse(show(value, unit), unit) == pytest.approx(value, rel=6e-3, abs=6e-7 * parse("1", unit))
+
+
+@given(st.floats(1e-4, 1e9))
+def test_a_tidy_value_is_never_shown_as_nothing(value):
+    assert parse(tidy(value, "Pa"), "Pa") == pytest.approx(value, rel=6e-3)

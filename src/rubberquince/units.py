@@ -86,10 +86,9 @@ def show(value: float, unit: str) -> str:
 
 def tidy(value: float, unit: str) -> str:
     """``value`` (SI) in whatever unit of the same family as ``unit`` shows it shortest."""
-    if value == 0.0:
-        return show(value, unit)
     family = next((units for units in FAMILIES if unit in units), (unit,))
-    return min((show(value, one) for one in family), key=lambda text: (len(text.split()[0].replace(".", "")), text))
+    texts = [text for one in family if (text := show(value, one)).split()[0] != "0"]
+    return min(texts, key=lambda text: (len(text.split()[0].replace(".", "")), text), default=show(value, unit))
 
 
 @cache

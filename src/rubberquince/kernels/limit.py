@@ -14,7 +14,7 @@ from rubberquince.kernels.distance import LEAVING, closest, closing, first_hit, 
 PREDICTOR, NEWTON, SAFE = 0, 1, 2           # stages
 FREE, DEFLECTED, HELD_BACK = 0, 1, 2        # how a motion had to be limited
 ROUNDS = 4
-LEAST = 0.02                        # of the gap: what is nearer may hardly come nearer still
+LEAST = 0.03                        # of the gap: what is nearer may hardly come nearer still
 SMALL = 0.5                         # of the distance
 SWEEPS = 10
 CLOSE_ENOUGH = (1e-2, 1e-3)         # of the gap, for predictor and Newton: a sweep changing less is the last

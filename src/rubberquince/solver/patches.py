@@ -47,6 +47,7 @@ class Patches:
         self._ptr, self._point = self._points_of_patches()
         self._filled = np.array([*(carrier.filled for carrier in world.carriers), *still], bool)[self.piece]
         self._neighbours = self._sharing_a_point()
+        self._first_point = np.searchsorted(skin.piece[: skin.moving], np.arange(world.bodies + 1))
         self._in_one = self._are_in_one()
         self._box = np.zeros((len(self._child), 6))
         self._fit(self.boxes(skin.points, len(self.piece)))
@@ -117,6 +118,16 @@ class Patches:
         for move in moves:
             pt.stray(pairs, x, move, start, way, self._ptr, self._point, self.moving, len(self.piece), need, off)
         return need, off
+
+    def bends(self, move: np.ndarray, part: float) -> bool:
+        """Does ``move`` (n, 3), m, take some point farther from the way of its body than ``part`` of its finest length?
+        """
+        first = self._first_point
+        for k, (lo, hi) in enumerate(pairwise(first)):
+            own = move[lo:hi]
+            if hi > lo and np.abs(own - own.mean(axis=0)).max() > part * self._size[k]:
+                return True
+        return False
 
     def face_one_way(self, x: np.ndarray, pairs: np.ndarray, own: np.ndarray) -> np.ndarray:
         """Which pairs (k,) bool of one skin cannot meet soon, as at ``x`` they face one way."""

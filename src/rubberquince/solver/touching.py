@@ -18,6 +18,7 @@ from rubberquince.solver.world import World
 AHEAD = 2.0         # of the way of a substep: how much farther patches may go before they are searched anew
 FIRM = 1.2          # of what strays from the way, where patches go fast: the same
 LEAST, MOST = 0.5, 0.12     # of the gap and of a cell: bounds of this; what goes farther is searched along its way
+BEND = 0.1          # of the finest length: what moves so far against its body may turn its skin much
 CRUMPLED = 0.1      # of the edges of a solid: one of which more pass through its own skin does not touch itself
 FLAT = 0.1          # of its volume at rest: nor does one that has less
 CLOSE = 2.0         # relations a triangle within their gap: fewer cannot be crumpled
@@ -115,6 +116,7 @@ class Touching:
         anew = self._pair_up(x, list(moves))
         if anew:
             self._strays = self._strayed.copy()
+        anew |= self._turn(x, moves)
         anew |= self._cover(x, self._moves if anew else list(moves))
         if fresh or anew:
             count = len(self._candidates[0])
@@ -139,6 +141,15 @@ class Touching:
             more += int((low & ~self._low).sum())
             self._low |= low
         return more
+
+    def _turn(self, x: np.ndarray, moves: tuple[np.ndarray, ...]) -> bool:
+        """See which patches no longer face one way at the end of ``moves`` that change shapes much; True if some do."""
+        before = self._alike
+        for move in moves:
+            if self._patches.bends(move, BEND):
+                self._alike = self._alike & (self._patches.face_one_way(x + move, self._pairs, self._smooth)
+                                             | ~self._smooth)
+        return self._alike is not before and bool((self._alike != before).any())
 
     def _left_alone(self) -> np.ndarray:
         """Which pairs (pairs,) bool are of one skin and cannot meet in this substep, or are not to."""

@@ -14,7 +14,7 @@ from rubberquince.document.scene import Role
 from rubberquince.ui import style
 from rubberquince.ui.bench import Bench
 from rubberquince.ui.parts import column, label
-from rubberquince.units import show, tidy
+from rubberquince.units import show
 
 NOTHING = "–"
 BEFORE, AFTER = 48, 24      # frames that a trend shows before and after the one that is shown
@@ -45,7 +45,7 @@ LINES = (
           lambda part, _: f"{-100 * part:+.1f} %", ("shell",)),
     _Line("Sharpest fold", "How far the sharpest edge is turned from how it was made", "fold",
           lambda angle, _: f"{math.degrees(angle):.0f}°", ("shell",)),
-    _Line("Pressure", "What presses inside at this frame", "pressure", lambda pressure, _: tidy(pressure, "Pa"),
+    _Line("Pressure", "What presses inside at this frame", "pressure", lambda pressure, _: show(pressure, "Pa"),
           ("shell",)),
     _Line("Contact", "How much of its gap the deepest contact uses up: 0 % touches nothing, at 100 % skins would meet",
           "contact", lambda part, _: f"{100 * part:.0f} %"),

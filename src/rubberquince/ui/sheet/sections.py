@@ -18,7 +18,7 @@ from rubberquince.ui.bench import Bench
 from rubberquince.ui.fields import Value
 from rubberquince.ui.parts import calm, framed
 from rubberquince.ui.sheet.section import Section, named_row
-from rubberquince.units import show, tidy
+from rubberquince.units import show
 
 SIDES = {"both": ("both sides", "What starts outside stays outside, what starts inside stays inside"),
          "outside": ("outside only", "Pushes out what starts inside a closed shape")}
@@ -130,7 +130,7 @@ class PressureSection(Section):
         if not values.pressure:
             return "none"
         grows = f", grows over {values.frames:.3g} frames" if values.frames else ""
-        return f"{tidy(values.pressure, 'Pa')}{grows}{' · gas' if values.kind == 'gas' else ''}"
+        return f"{show(values.pressure, 'Pa')}{grows}{' · gas' if values.kind == 'gas' else ''}"
 
 
 class HoldSection(Section):

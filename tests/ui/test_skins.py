@@ -1,0 +1,129 @@
+"""What an artist does with skins: cloth, balloons, film, in the real window."""
+
+import numpy as np
+import pytest
+from PySide6.QtWidgets import QPushButton
+
+from handling import checked, field, pick, play_to_end, sentence, type_into
+from rubberquince.document.scene import CushionShape, Piece, Place, RunSettings, Scene, SheetShape
+from rubberquince.document.values import ContactValues, HoldValues, PressureValues
+from rubberquince.exchange.obj_in import read_obj
+from rubberquince.ui.files import DEMOS
+from scenes import ball, slab, small_scene
+
+
+def skin_scene(piece, last=10):
+    return Scene(pieces=(piece,), run=RunSettings(last=last, quality="draft"))
+
+
+def sheet_piece(height=0.1, **more):
+    return Piece(id="sheet", name="Sheet", role="shell", shape=SheetShape(across=10, along=10),
+                 place=Place(position=(0.0, height, 0.0), size=(0.2, 0.01, 0.2)), **more)
+
+
+def blank(**more):
+    return Piece(id="blank", name="Blank", role="shell", shape=CushionShape(divisions=10, pinch=0.0),
+                 place=Place(position=(0.0, 0.03, 0.0), size=(0.2, 0.012, 0.2)), **more)
+
+
+def test_a_solid_becomes_a_balloon_and_a_solid_again(show, qtbot):
+    window = show(small_scene(last=10))
+    assert not window.sheet.section("Pressure").isHidden()
+    role = window.sheet.section("Role and feel")
+    pick(role.role, "Shell")
+    assert [role.feel.itemText(k) for k in range(role.feel.count())][1:3] == ["canvas", "silk"]
+    assert role.cells.isHidden() and not window.sheet.section("Springs").flat.isHidden()
+    pick(role.feel, "latex")
+    type_into(field(window, "Pressure", "Pressure").edit, "0.2 kPa")
+    type_into(field(window, "Pressure", "Grows over").edit, "4")
+    assert window.bench.chosen.pressure.pressure == 200.0 and window.bench.chosen.pressure.frames == 4.0
+    assert "200 Pa, grows over 4 frames" in window.sheet.section("Pressure").summary(window.bench.chosen)
+    play_to_end(window, qtbot)
+    window.player.go(10)
+    shown = window.readings.texts()
+    assert shown["Pressure"] == "200 Pa" and float(shown["Volume"].split()[0]) > 103.0
+    assert float(shown["Area"].split()[0]) > 102.0 and shown["Sharpest fold"].endswith("°")
+    pick(role.role, "Solid")
+    assert window.bench.chosen.solid == small_scene().piece("ball").solid and "Area" not in window.readings.texts()
+    pick(role.role, "Shell")
+    assert window.bench.chosen.shell.feel.name == "latex"
+
+
+def test_a_sheet_hangs_by_its_corners(show, qtbot):
+    window = show(skin_scene(sheet_piece(0.3)))
+    hold = window.sheet.section("Hold")
+    assert hold.summary(window.bench.chosen) == "nothing" and hold._fields[0][0].isHidden()
+    pick(hold.what, "the corners")
+    play_to_end(window, qtbot)
+    skin = window.runner.skins(10)["sheet"]
+    held = np.abs(np.abs(skin[:, [0, 2]]) - 0.1).max(axis=1) < 1e-6
+    assert held.sum() == 4 and np.allclose(skin[held, 1], 0.3) and skin[:, 1].min() < 0.295
+    type_into(field(window, "Hold", "Only above").edit, "150 %")
+    assert "at most 100 %" in sentence(window)
+
+
+def test_values_change_while_it_is_blown_up(show, qtbot):
+    window = show(skin_scene(blank(pressure=PressureValues(pressure=100.0, frames=4.0)), last=60))
+    window.player.toggle()
+    qtbot.waitUntil(lambda: window.runner.known(6), timeout=60_000)
+    window.bench.set_value("more pressure", "pressure.pressure", 300.0, "blank")
+    window.bench.set_value("stiffer", "shell.stretch", 6000.0, "blank")
+    assert window.runner.computing
+    qtbot.waitUntil(lambda: window.runner.known(16), timeout=60_000)
+    window.player.halt()
+    qtbot.waitUntil(lambda: not window.runner.computing, timeout=60_000)
+    pressures = window.runner.readings("blank")[:, 8]
+    assert 300.0 in pressures and 100.0 in pressures
+
+
+def test_a_frame_of_a_skin_is_handed_over(show, qtbot, tmp_path):
+    window = show(skin_scene(blank(pressure=PressureValues(pressure=200.0, frames=2.0))))
+    play_to_end(window, qtbot)
+    window.player.go(8)
+    window.handing.export_frame(8, tmp_path / "pad.obj")
+    assert np.ptp(read_obj(tmp_path / "pad.obj").points[:, 1]) > 0.03
+
+
+@pytest.mark.parametrize("name", ["bench pads", "balloon", "pears under film", "table cloth"])
+def test_skins_of_the_fair_open_and_play(window, qtbot, name):
+    window.files.demo(name)
+    assert name in DEMOS and window.bench.chosen.role == "shell"
+    window.bench.set_value("draft", "run.quality", "draft")
+    window.bench.set_value("shorter", "run.last", 3)
+    play_to_end(window, qtbot)
+    qtbot.waitUntil(lambda: window.checks.settled, timeout=60_000)
+    assert window.runner.good_up_to(3) and not [check for check in window.checks.shown if check.trouble]
+
+
+WIDE = Place(position=(0.0, 0.5, 0.0), size=(0.9, 0.01, 0.9))
+
+
+@pytest.mark.parametrize("piece, said, button", [
+    (sheet_piece(hold=HoldValues(what="everything")), "held everywhere", "Hold nothing"),
+    (ball().model_copy(update={"role": "shell", "hold": HoldValues(what="outline")}), "no outline", "Hold nothing"),
+    (sheet_piece().model_copy(update={"place": WIDE}), "too coarse to fold", "Refine it"),
+    (sheet_piece(contact=ContactValues(gap=0.02)), "too wide for its edges", "Make the gap 4 mm")])
+def test_what_will_not_work_is_said_and_mended(show, qtbot, piece, said, button):
+    window = show(skin_scene(piece))
+    check = next(check for check in window.checks.shown if said in check.sentence)
+    assert check.button == button
+    next(b for b in window.checks.findChildren(QPushButton, "mend") if b.text() == button).click()
+    mended = checked(window, qtbot)
+    assert window.bench.scene != skin_scene(piece)
+    assert not [c for c in mended if c.sentence == check.sentence]
+
+
+def test_pressure_in_what_is_open_is_explained(show):
+    window = show(skin_scene(sheet_piece(pressure=PressureValues(pressure=50.0))))
+    check = next(check for check in window.checks.shown if "as if a flat lid closed" in check.sentence)
+    assert not check.trouble
+
+
+def test_a_shell_round_a_solid_overlaps_nothing_and_through_it_does(show, qtbot):
+    inside = ball("ball", 0.2, cells=3)
+    around = ball("sack", 0.2).model_copy(update={"role": "shell", "place": Place(
+        position=(0.0, 0.2, 0.0), size=(0.2, 0.2, 0.2))})
+    window = show(Scene(pieces=(inside, around, slab()), run=small_scene().run))
+    assert not [check for check in window.checks.shown if "overlap" in check.sentence and check.trouble]
+    window.bench.set_value("move", "place.position", (0.1, 0.2, 0.0), "ball")
+    assert any("overlap at the start" in check.sentence for check in checked(window, qtbot))
