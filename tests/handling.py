@@ -11,7 +11,8 @@ LEFT = Qt.MouseButton.LeftButton
 def field(window, section, name):
     part = window.sheet.section(section)
     part.fold.setChecked(True)
-    return next(f for f, _ in part._fields if f.value.name == name and not f.isHidden())
+    named = [f for f, _ in part._fields if f.value.name == name]            # one for each role that has it
+    return next((f for f in named if not f.isHidden()), named[0])
 
 
 def type_into(edit, text):

@@ -5,9 +5,11 @@ import pytest
 from PySide6.QtWidgets import QPushButton
 
 from handling import checked, field, pick, play_to_end, sentence, type_into
+from rubberquince.document.bodies import piece_points
 from rubberquince.document.scene import CushionShape, Piece, Place, RunSettings, Scene, SheetShape
 from rubberquince.document.values import ContactValues, HoldValues, PressureValues
 from rubberquince.exchange.obj_in import read_obj
+from rubberquince.solver.terms.pressing import rims
 from rubberquince.ui.files import DEMOS
 from scenes import ball, slab, small_scene
 
@@ -84,7 +86,7 @@ def test_a_frame_of_a_skin_is_handed_over(show, qtbot, tmp_path):
     assert np.ptp(read_obj(tmp_path / "pad.obj").points[:, 1]) > 0.03
 
 
-@pytest.mark.parametrize("name", ["bench pads", "balloon", "pears under film", "table cloth"])
+@pytest.mark.parametrize("name", ["bench pads", "balloon", "pears under film", "table cloth", "quilt"])
 def test_skins_of_the_fair_open_and_play(window, qtbot, name):
     window.files.demo(name)
     assert name in DEMOS and window.bench.chosen.role == "shell"
@@ -127,3 +129,77 @@ def test_a_shell_round_a_solid_overlaps_nothing_and_through_it_does(show, qtbot)
     assert not [check for check in window.checks.shown if "overlap" in check.sentence and check.trouble]
     window.bench.set_value("move", "place.position", (0.1, 0.2, 0.0), "ball")
     assert any("overlap at the start" in check.sentence for check in checked(window, qtbot))
+
+
+def test_a_frame_is_kept_as_the_shape_and_values_are_put_on_others(show, qtbot):
+    others = [sheet_piece(0.2 + 0.1 * k).model_copy(update={"id": f"other{k}", "name": f"Other {k}"}) for k in range(2)]
+    piece = blank(pressure=PressureValues(pressure=200.0, frames=2.0))
+    window = show(Scene(pieces=(piece, *others), run=RunSettings(last=8, quality="draft")))
+    window.bench.choose("other0")
+    window.menus.actions["Its pressure"].trigger()
+    assert "hold Ctrl" in sentence(window)
+    for key in ("other1", "blank"):
+        window.bench.choose(key, also=True)                     # the last one is the one whose sheet is shown
+    window.menus.actions["Its pressure"].trigger()
+    assert [p.pressure.pressure for p in window.bench.scene.pieces] == [200.0] * 3
+    window.menus.actions["Undo"].trigger()
+    assert [p.pressure.pressure for p in window.bench.scene.pieces] == [200.0, 0.0, 0.0]
+    window.bench.choose("blank")
+    window.menus.actions["Keep this frame as its shape"].trigger()
+    assert "computed" in sentence(window)
+    play_to_end(window, qtbot)
+    window.player.go(8)
+    skin = window.runner.skins(8)["blank"]
+    window.menus.actions["Keep this frame as its shape"].trigger()
+    kept = window.bench.scene.piece("blank")
+    assert np.allclose(piece_points(kept, window.bench.document.meshes), skin, atol=1e-5)
+    assert kept.shape.kind == "imported" and kept.place.size[1] > 0.03
+
+
+def test_a_quilt_has_its_panels_and_no_rim_but_its_own(show, qtbot):
+    window = show(skin_scene(blank(pressure=PressureValues(pressure=300.0, frames=2.0)), last=12))
+    window.bench.set_value("stitch", "shape.panels", 2, "blank")
+    assert not [c for c in checked(window, qtbot) if c.trouble and "open" in c.sentence]
+    play_to_end(window, qtbot)
+    skin, rest = window.runner.skins(12)["blank"], piece_points(window.bench.chosen, window.bench.document.meshes)
+    middle, panel = (np.linalg.norm(rest[:, [0, 2]] - at, axis=1) < 0.015 for at in (0.0, 0.06))
+    assert np.ptp(skin[panel, 1]) > np.ptp(skin[middle, 1]) + 0.004
+
+
+def test_displays_show_what_is_held_and_how_far_a_gap_reaches(show):
+    window = show(skin_scene(sheet_piece(0.3, hold=HoldValues(what="outline"), contact=ContactValues(gap=0.02))))
+    view = window.view_zone
+    pictures = {}
+    for name in ("smooth", "holds", "gap"):
+        view.set_display(name)
+        assert view._legend.isVisible() is (name != "smooth")
+        pictures[name] = view.view._renderer.draw(view.view.stage, view.view.camera, 320, 240).astype(float)
+    assert view.view.stage.bodies["sheet"].held.sum() == 40
+    held = np.abs(pictures["holds"] - pictures["smooth"])
+    assert held.max() > 60 and (np.abs(pictures["gap"] - pictures["smooth"]).max(axis=2) > 4).sum() > 100
+
+
+def test_two_sheets_are_sewn_along_their_outlines_and_taken_apart(show, qtbot):
+    pair = [sheet_piece(0.1 + 0.06 * k).model_copy(update={"id": f"sheet{k}", "name": f"Sheet {k}"}) for k in range(2)]
+    window = show(Scene(pieces=tuple(pair), run=RunSettings(last=16, quality="draft", ground=False, gravity=1.0)))
+    window.bench.choose("sheet0")
+    sew = window.menus.actions["Sew the outlines of both"]
+    sew.trigger()
+    assert "two Shells" in sentence(window) and window.sheet.section("Seams").isHidden()
+    window.bench.choose("sheet1", also=True)
+    sew.trigger()
+    section = window.sheet.section("Seams")
+    assert section.summary(window.bench.chosen) in ("sewn to Sheet 0", "sewn to Sheet 1")
+    frames = next(f for f in section.fields if f.value.name == "Closes over")
+    type_into(frames.edit, "6")
+    type_into(section.fields[0].edit, "nonsense")
+    assert window.bench.scene.seams[0].values.frames == 6.0 and "not a number" in sentence(window)
+    play_to_end(window, qtbot)
+    skins = window.runner.skins(16)
+    rim = np.unique(np.concatenate(rims(window.view_zone.view.stage.bodies["sheet0"].plain_triangles)))
+    assert np.linalg.norm(skins["sheet0"][rim] - skins["sheet1"][rim], axis=1).max() < 1e-4
+    next(b for b in section.findChildren(QPushButton) if b.text() == "Take apart").click()
+    assert not window.bench.scene.seams and section.isHidden()
+    window.menus.actions["Undo"].trigger()
+    window.pieces.remove()
+    assert window.bench.scene.sewn() == ()

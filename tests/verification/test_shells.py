@@ -10,9 +10,18 @@ from scipy.optimize import brentq
 
 from bodies import CANVAS, make_block_collider, make_shell, make_solid, own_crossings
 from rubberquince.shapes import primitives
-from rubberquince.solver.specs import QUALITIES, ColliderSpec, Inflation, RunSpec, ShellMaterial, Touch
+from rubberquince.solver.specs import (
+    QUALITIES,
+    ColliderSpec,
+    Inflation,
+    RunSpec,
+    SeamSpec,
+    ShellMaterial,
+    Touch,
+)
 from rubberquince.solver.state import State
 from rubberquince.solver.stepper import Stepper
+from rubberquince.solver.terms.pressing import rims
 
 LATEX = ShellMaterial(stretch=200.0, squeeze=1.0, bend=1e-6, density=0.3, wobble_halves=0.05)
 
@@ -161,6 +170,27 @@ def test_two_shells_that_overlap_are_drawn_apart():
     for _ in range(12):
         stepper.frame()
     assert own_crossings(stepper) == 0 and np.abs(stepper.state.x).max() < 0.5
+
+
+@pytest.mark.parametrize("pressure", [0.0, 400.0])
+def test_a_seam_closes_to_a_tenth_of_a_millimetre_and_moves_nothing_as_a_whole(pressure):
+    mesh = primitives.sheet(10, 10)
+    rim = np.unique(np.concatenate(rims(mesh.triangles)))
+    over = np.diag([1.0, -1.0, -1.0])                           # so that both look outwards
+    pair = [make_shell(mesh, (0.2, 1.0, 0.2), (0.0, 1.06, 0.0), inflation=Inflation(pressure, 1.0)),
+            make_shell(mesh, (0.2, 1.0, 0.2), (0.0, 1.0, 0.0), rotation=over, inflation=Inflation(pressure, 1.0))]
+    points = pair[0].points
+    mirrored = np.array([np.linalg.norm(points - points[k] * [1.0, 1.0, -1.0], axis=1).argmin() for k in rim])
+    seam = SeamSpec(0, 1, np.column_stack([rim, mirrored]), 1e4, 0.4)
+    stepper = Stepper(RunSpec(pair, [], gravity=0.0, ground=None, quality=QUALITIES["draft"], seams=[seam]))
+    start = stepper.world.mass @ stepper.state.x / stepper.world.mass.sum()
+    for frame in range(36):
+        stepper.frame(frame / 24.0)
+    x, first = stepper.state.x, stepper.world.first_node
+    apart = np.linalg.norm(x[rim] - x[mirrored + first[1]], axis=1)
+    assert apart.max() < 1e-4
+    middle = stepper.world.mass @ x / stepper.world.mass.sum()
+    assert np.abs(middle - start).max() < 2e-3
 
 
 silly = st.floats(-7.0, 7.0).map(lambda power: 10.0 ** power)

@@ -8,9 +8,10 @@ from dataclasses import dataclass
 from typing import Any, cast
 
 import numpy as np
+from scipy.spatial import cKDTree
 
-from rubberquince.document.bodies import Meshes, piece_points, unit_mesh
-from rubberquince.document.scene import MOVING, ImportedShape, Piece, Role, Scene
+from rubberquince.document.bodies import Meshes, piece_points, piece_triangles, unit_mesh
+from rubberquince.document.scene import MOVING, ImportedShape, Piece, Role, Scene, Seam
 from rubberquince.document.values import HoldValues, ShellValues, SolidValues, built
 from rubberquince.errors import RunError, ShapeError
 from rubberquince.shapes.lattice import Lattice, build_lattice, cells_about
@@ -25,6 +26,7 @@ from rubberquince.solver.specs import (
     Inflation,
     Material,
     RunSpec,
+    SeamSpec,
     ShellMaterial,
     ShellSpec,
     SolidSpec,
@@ -83,6 +85,16 @@ def held_points(hold: HoldValues, local: np.ndarray, world: np.ndarray, triangle
             chosen[corners_of(local, rim) if hold.what == "corners" else rim] = True
         among &= chosen
     return among if hold.what != "nothing" else np.zeros(len(local), bool)
+
+
+def held_of(piece: Piece, meshes: Meshes) -> np.ndarray:
+    """Which points (n,) bool of a piece's skin never move."""
+    mesh = unit_mesh(piece.shape, meshes)
+    hold = piece.hold if piece.role == "shell" or piece.hold.what == "everything" else HoldValues()
+    if not piece.moves or hold.what == "nothing":
+        return np.zeros(len(mesh.points), bool)
+    points = mesh.points * np.array(piece.place.size)
+    return held_points(hold, points, points @ piece.place.rotation().T, mesh.triangles)
 
 
 def corners_of(points: np.ndarray, rim: np.ndarray) -> np.ndarray:
@@ -168,13 +180,34 @@ def assemble(scene: Scene, meshes: Meshes, stopped: Callable[[], bool] = lambda:
         except ShapeError as error:
             raise RunError(f"{piece.name}: {error}") from None
     ground = Touch(GROUND_GAP, run.ground_friction) if run.ground else None
-    return Assembly(RunSpec(specs, collider_specs, run.fps, run.gravity, ground, QUALITIES[run.quality]),
+    seams = [_seam(seam, scene, meshes, [piece.id for piece in bodies]) for seam in scene.sewn()]
+    return Assembly(RunSpec(specs, collider_specs, run.fps, run.gravity, ground, QUALITIES[run.quality], seams),
                     bodies, colliders)
+
+
+def _seam(seam: Seam, scene: Scene, meshes: Meshes, order: list[str]) -> SeamSpec:
+    """Each outline point of the first piece with the nearest of the second's as they are placed."""
+    outlines, places = [], []
+    for key in (seam.one, seam.two):
+        piece = scene.piece(key)
+        loops = rims(piece_triangles(piece, meshes))
+        outlines.append(np.unique(np.concatenate(loops)) if loops else np.zeros(0, np.int64))
+        places.append(piece_points(piece, meshes)[outlines[-1]])
+    if not all(len(outline) for outline in outlines):
+        return SeamSpec(order.index(seam.one), order.index(seam.two), np.zeros((0, 2), np.int64), 0.0, 0.0)
+    nearest = cKDTree(places[1]).query(places[0])[1]
+    return SeamSpec(order.index(seam.one), order.index(seam.two),
+                    np.column_stack([outlines[0], outlines[1][nearest]]), *drawn(seam, scene))
+
+
+def drawn(seam: Seam, scene: Scene) -> tuple[float, float]:
+    """How strongly a seam draws, N/m, and in what time, s."""
+    return seam.values.strength, seam.values.frames / scene.run.fps
 
 
 def _solid(piece: Piece, meshes: Meshes, scene: Scene, stopped: Callable[[], bool]) -> SolidSpec:
     lattice, rotation = lattice_of(piece, meshes, scene.run.quality, stopped), piece.place.rotation()
-    hold = piece.hold if piece.hold.what in ("nothing", "everything") else HoldValues()     # it has no outline
+    hold = piece.hold if piece.hold.what == "everything" else HoldValues()      # it has no outline
     held = held_points(hold, lattice.nodes, lattice.nodes @ rotation.T, np.zeros((0, 3), np.int64))
     return SolidSpec(
         unit_mesh(piece.shape, meshes).triangles, lattice, rotation, np.array(piece.place.position),
@@ -183,11 +216,10 @@ def _solid(piece: Piece, meshes: Meshes, scene: Scene, stopped: Callable[[], boo
 
 
 def _shell(piece: Piece, meshes: Meshes, scene: Scene, stopped: Callable[[], bool]) -> ShellSpec:
-    mesh, values, rotation = unit_mesh(piece.shape, meshes), piece.shell, piece.place.rotation()
-    points = mesh.points * np.array(piece.place.size)
-    held = held_points(piece.hold, points, points @ rotation.T, mesh.triangles)
+    mesh, place = unit_mesh(piece.shape, meshes), piece.place
+    values, held = piece.shell, held_of(piece, meshes)
     return ShellSpec(
-        points, mesh.triangles, rotation, np.array(piece.place.position),
+        mesh.points * np.array(place.size), mesh.triangles, place.rotation(), np.array(place.position),
         cast(ShellMaterial, material_of(values)), touch_of(piece), held if held.any() else None, values.weight,
         inflation_of(piece, scene.run.fps), (values.along, values.across), values.flat)
 
@@ -222,6 +254,7 @@ def _physics(piece: Piece, values: bool) -> dict[str, Any]:
 
 def _number(scene: Scene, values: bool, run: dict[str, Any]) -> int:
     pieces = [_physics(p, values) for p in (*by_id(scene, *MOVING), *by_id(scene, "collider"))]
-    data = {"solver": revision(), "pieces": pieces, "run": run}
+    seams = [(seam.one, seam.two, seam.values.model_dump() if values else None) for seam in scene.sewn()]
+    data = {"solver": revision(), "pieces": pieces, "seams": seams, "run": run}
     digest = hashlib.sha256(json.dumps(data, sort_keys=True).encode()).digest()
     return int.from_bytes(digest[:8], "little") % (2 ** 63 - 2) + 2

@@ -7,7 +7,7 @@ from functools import partial
 import igl
 import numpy as np
 
-from rubberquince.bake.assemble import held_points
+from rubberquince.bake.assemble import held_of
 from rubberquince.document.bodies import Meshes, piece_points, piece_triangles, unit_mesh
 from rubberquince.document.remaking import refined, with_holes_closed
 from rubberquince.document.scene import BlockShape, Piece, Role, Scene, SheetShape, changed
@@ -17,6 +17,7 @@ from rubberquince.shapes.lattice import cells_about
 from rubberquince.shapes.polymesh import PolyMesh, edges_of, is_closed
 from rubberquince.shapes.rays import nearest_hits
 from rubberquince.shapes.repair import holes
+from rubberquince.solver.terms.pressing import rims
 
 STUCK = "will stay stuck together"
 LEAST_DEPTH = 1e-4          # m: less is touching, not overlapping
@@ -275,7 +276,7 @@ def _lift_check(piece: Piece, other: str, fate: str, rise: float, spot: np.ndarr
 def _open_but_pressed(piece: Piece, scene: Scene, meshes: Meshes) -> list[Check]:
     """Pressure needs an inside; over an opening a flat cap is thought."""
     mesh = unit_mesh(piece.shape, meshes)
-    if piece.pressure.pressure == 0.0 or is_closed(mesh.triangles):
+    if piece.pressure.pressure == 0.0 or not rims(mesh.triangles):
         return []
     sentence = f"{piece.name} is open: its pressure acts as if a flat lid closed every opening."
     loops = holes(mesh)
@@ -316,10 +317,7 @@ def _all_held(piece: Piece, scene: Scene, meshes: Meshes) -> list[Check]:
     """What is held everywhere does not move, and what holds nothing falls."""
     if piece.hold.what == "nothing":
         return []
-    points, mesh = piece_points(piece, meshes), unit_mesh(piece.shape, meshes)
-    held = held_points(piece.hold, points, points, mesh.triangles)
-    if piece.role == "solid" and piece.hold.what != "everything":
-        held[:] = False
+    held = held_of(piece, meshes)
     if held.all():
         return [Check(f"{piece.name} is held everywhere and will not move.", True, piece.id, "Hold nothing",
                       partial(_set, piece.id, "hold.what", "nothing"))]

@@ -8,7 +8,16 @@ from pathlib import Path
 
 import numpy as np
 
-from rubberquince.bake.assemble import assemble, carrier_key, inflation_of, material_of, run_key, topology_key, touch_of
+from rubberquince.bake.assemble import (
+    assemble,
+    carrier_key,
+    drawn,
+    inflation_of,
+    material_of,
+    run_key,
+    topology_key,
+    touch_of,
+)
 from rubberquince.bake.cache import MIXED, CacheWriter, FrameCache
 from rubberquince.bake.folders import locked
 from rubberquince.bake.layout import Entry, Layout
@@ -67,6 +76,8 @@ class SceneRun:
             self._stepper.set_inflation(k, inflation_of(piece, scene.run.fps))
         for k, piece in enumerate(now[p.id] for p in self._assembly.bodies + self._assembly.colliders):
             self._stepper.set_touch(k, touch_of(piece))
+        for k, seam in enumerate(scene.sewn()):
+            self._stepper.set_seam(k, *drawn(seam, scene))
         self._stepper.set_gravity(scene.run.gravity)
         self._stepper.set_ground_friction(scene.run.ground_friction)
 

@@ -2,7 +2,15 @@
 
 from rubberquince.demos.harvest_fair import TABLE_HEIGHT, table_piece, turned
 from rubberquince.document.feels import with_feel
-from rubberquince.document.scene import CushionShape, Piece, Place, RunSettings, Scene, SheetShape
+from rubberquince.document.scene import (
+    CushionShape,
+    Piece,
+    Place,
+    RevolvedShape,
+    RunSettings,
+    Scene,
+    SheetShape,
+)
 from rubberquince.document.values import (
     ContactValues,
     FeelChoice,
@@ -11,6 +19,7 @@ from rubberquince.document.values import (
     PressureValues,
     ShellValues,
 )
+from rubberquince.shapes import profiles
 
 # (radius, height, flute depth), bottom to top
 QUINCE = ((0.0, 0.0, 0.0), (0.05, 0.0, 0.0), (0.16, 0.03, 0.06), (0.30, 0.12, 0.12), (0.385, 0.26, 0.14),
@@ -26,15 +35,31 @@ DISC = ((1.0, 0.0, 0), (0.0, 0.0, 0))       # looks up
 def pads() -> Scene:
     """Three flat blanks of canvas above each other, which are blown up to pads and settle to a pile."""
     pieces = []
-    for k, (colour, turn) in enumerate((("#B4532A", 0.0), ("#D9A441", 14.0), ("#5B7F4B", -9.0))):
+    for k, (colour, turn) in enumerate((("#B4532A", 0.0), ("#D9A441", 7.0), ("#5B7F4B", -5.0))):
         piece = Piece(
             id=f"pad{k + 1}", name=f"Pad {k + 1}", role="shell", shape=CushionShape(divisions=26, pinch=0.0),
-            place=Place(position=(0.006 * k, 0.03 + 0.10 * k, 0.004 * k), turn=(0.0, turn, 0.0),
+            place=Place(position=(0.006 * k, 0.03 + 0.09 * k, 0.004 * k), turn=(0.0, turn, 0.0),
                         size=(0.42, 0.012, 0.42)),
-            pressure=PressureValues(pressure=120.0, frames=24.0), contact=ContactValues(gap=0.0015, friction=0.6),
+            pressure=PressureValues(pressure=30.0, frames=40.0), contact=ContactValues(gap=0.0015, friction=0.9),
             look=Look(material="cloth", colour=colour))
         pieces.append(with_feel(piece, FeelChoice(name="canvas")))
     return Scene(pieces=tuple(pieces), run=RunSettings(last=72))
+
+
+def quilt() -> Scene:
+    """A quilt, stitched into panels, that is filled and settles over a bolster."""
+    bolster = Piece(
+        id="bolster", name="Bolster", role="collider",
+        shape=RevolvedShape(name="capsule", profile=profiles.capsule(), around=40, bands=30),
+        place=Place(position=(0.0, 0.0615, 0.0), turn=(90.0, 25.0, 0.0), size=(0.12, 0.42, 0.12)),
+        contact=ContactValues(gap=0.001, friction=0.6), look=Look(material="matte", colour="#B98A5A"))
+    piece = Piece(
+        id="quilt", name="Quilt", role="shell", shape=CushionShape(divisions=32, pinch=0.0, panels=4),
+        place=Place(position=(0.0, 0.17, 0.0), size=(0.6, 0.02, 0.6)), shell=ShellValues(along=1.1, across=1.1),
+        pressure=PressureValues(pressure=150.0, frames=16.0), contact=ContactValues(gap=0.0015, friction=0.5),
+        look=Look(material="cloth", colour="#6F93A8"))
+    piece = with_feel(piece, FeelChoice(name="silk", mixed_with="canvas", share=0.5))
+    return Scene(pieces=(piece, bolster), run=RunSettings(last=60))
 
 
 def balloon() -> Scene:

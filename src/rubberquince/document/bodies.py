@@ -35,7 +35,7 @@ def _primitive(shape: Recipe) -> PolyMesh:
     if isinstance(shape, TorusShape):
         return primitives.torus(shape.around, shape.sides, shape.thickness)
     if isinstance(shape, CushionShape):
-        return primitives.cushion(shape.divisions, shape.pinch)
+        return primitives.cushion(shape.divisions, shape.pinch, shape.panels)
     if isinstance(shape, SheetShape):
         return primitives.sheet(shape.across, shape.along)
     if isinstance(shape, SuperellipsoidShape):

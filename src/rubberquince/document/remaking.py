@@ -42,6 +42,12 @@ def remade(piece: Piece, mesh: PolyMesh, how: str) -> tuple[Piece, PolyMesh]:
     return piece.model_copy(update={"shape": shape, "place": place}), unit
 
 
+def as_it_lies(piece: Piece, points: np.ndarray, meshes: Meshes) -> tuple[Piece, PolyMesh]:
+    """The piece with its skin at ``points`` (n, 3), m, of the world, as its shape from now on."""
+    local = (np.asarray(points, float) - np.array(piece.place.position)) @ piece.place.rotation()
+    return remade(piece, unit_mesh(piece.shape, meshes).placed(local), "as it lay")
+
+
 def thinned(piece: Piece, meshes: Meshes, share: float) -> tuple[Piece, PolyMesh]:
     """The piece with about ``share`` 0 .. 1 of its triangles.  Raises ShapeError when none are left to spare."""
     mesh = unit_mesh(piece.shape, meshes)

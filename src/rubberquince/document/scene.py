@@ -18,6 +18,7 @@ from rubberquince.document.values import (
     Look,
     Plain,
     PressureValues,
+    SeamValues,
     ShellValues,
     SolidValues,
 )
@@ -57,11 +58,15 @@ class TorusShape(Plain):
 
 
 class CushionShape(Plain):
-    """Two square sheets sewn along their rim; ``pinch`` 0 .. 1 draws the sides in."""
+    """Two square sheets sewn along their rim; ``pinch`` 0 .. 1 draws the sides in.
+
+    They are stitched along lines, too, that part them into ``panels`` each way.
+    """
 
     kind: Literal["cushion"] = "cushion"
     divisions: int = Field(28, ge=2, le=200)
     pinch: float = Field(0.5, ge=0.0, le=1.0)
+    panels: int = Field(1, ge=1, le=20)
 
 
 class SheetShape(Plain):
@@ -151,6 +156,15 @@ class Piece(Plain):
         return self.shell if self.role == "shell" else self.solid
 
 
+class Seam(Plain):
+    """The outlines of two pieces, sewn together: each point of the first to the nearest of the second."""
+
+    id: str = Field(pattern=r"^[a-z0-9]{1,16}$")
+    one: str
+    two: str
+    values: SeamValues = SeamValues()
+
+
 class RunSettings(Plain):
     """How the scene is run: frames first .. last, gravity downwards, the ground at height 0."""
 
@@ -175,6 +189,7 @@ class Scene(Plain):
     version: int = VERSION
     length_unit: Literal["mm", "cm", "m", "in"] = "cm"
     pieces: tuple[Piece, ...] = ()
+    seams: tuple[Seam, ...] = ()
     run: RunSettings = RunSettings()
 
     @model_validator(mode="after")
@@ -193,6 +208,16 @@ class Scene(Plain):
             if piece.id == piece_id:
                 return piece
         raise KeyError(piece_id)
+
+    def sewn(self) -> tuple[Seam, ...]:
+        """The seams whose two pieces are there and move."""
+        moving = {piece.id for piece in self.pieces if piece.moves}
+        return tuple(seam for seam in self.seams if {seam.one, seam.two} <= moving)
+
+    def with_seam(self, seam_id: str, name: str, value: float) -> "Scene":
+        """The same scene with a value of a seam changed.  Raises SceneError when it is out of its range."""
+        seams = tuple(changed(seam, f"values.{name}", value) if seam.id == seam_id else seam for seam in self.seams)
+        return self.model_copy(update={"seams": seams})
 
     def with_piece(self, piece: Piece) -> "Scene":
         """The same scene with ``piece`` in the place of the one with its id."""

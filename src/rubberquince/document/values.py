@@ -140,6 +140,15 @@ class ContactValues(Plain):
     sides: Literal["both", "outside"] = "both"
 
 
+class SeamValues(Plain):
+    """How a seam draws: ``strength`` is of each pair of points."""
+
+    strength: Annotated[float, Field(ge=1.0, le=1e6, allow_inf_nan=False), About(
+        "Strength", "N/m", 50.0, 1e5, "How strongly each pair of points is drawn together, in N/m", log=True)] = 2000.0
+    frames: Annotated[float, Field(ge=0.0, le=1e4), About(
+        "Closes over", "frames", 0.0, 60.0, "Frames in which the two come together")] = 10.0
+
+
 class Look(Plain):
     material: Literal["jelly", "matte", "cloth", "film", "latex"] = "matte"
     colour: str = Field("#C9C2B4", pattern=r"^#[0-9A-Fa-f]{6}$")

@@ -90,14 +90,20 @@ def torus(around: int, sides: int, thickness: float) -> PolyMesh:
                   _grid_uvs(around, sides))
 
 
-def cushion(divisions: int, pinch: float) -> PolyMesh:
-    """Two square sheets sewn along their rim and filled; ``pinch`` 0 .. 1 draws the sides in between the corners."""
+def cushion(divisions: int, pinch: float, panels: int = 1) -> PolyMesh:
+    """Two square sheets sewn along their rim and filled; ``pinch`` 0 .. 1 draws the sides in between the corners.
+
+    They are stitched to each other along lines that part them into ``panels`` each way, at the nearest divisions.
+    """
     n = divisions
     t = np.linspace(-1.0, 1.0, n + 1)
     u, v = np.meshgrid(t, t, indexing="ij")
     x, z = u * (1.0 - 0.16 * pinch * (1.0 - v * v)), v * (1.0 - 0.16 * pinch * (1.0 - u * u))
-    y = np.sqrt((1.0 - u ** 4) * (1.0 - v ** 4)) ** 0.9
-    rim = (np.abs(u) == 1.0) | (np.abs(v) == 1.0)
+    lines = np.unique(np.round(np.linspace(0, n, min(panels, n) + 1)).astype(int))
+    within = np.interp(np.arange(n + 1), lines, np.arange(len(lines))) % 1.0 * 2.0 - 1.0     # -1 .. 1 in its panel
+    a, b = np.meshgrid(within, within, indexing="ij")
+    y = np.sqrt((1.0 - a ** 4) * (1.0 - b ** 4)) ** 0.9
+    rim = (np.abs(a) == 1.0) | (np.abs(b) == 1.0)
     top = np.arange((n + 1) ** 2).reshape(n + 1, n + 1)
     below = np.where(rim, top, 0)
     below[~rim] = (n + 1) ** 2 + np.arange((~rim).sum())

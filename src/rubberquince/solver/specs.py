@@ -131,6 +131,20 @@ class ColliderSpec:
     touch: Touch
 
 
+@dataclass(frozen=True, eq=False)
+class SeamSpec:
+    """Skin points of two bodies (numbers ``one`` and ``two``) that are drawn to each other: ``pairs`` (k, 2), of each.
+
+    stiffness : N/m of each pair.  closes : s, in which they come from where they start to each other.
+    """
+
+    one: int
+    two: int
+    pairs: np.ndarray
+    stiffness: float
+    closes: float
+
+
 @dataclass(frozen=True)
 class Quality:
     """How a frame is computed.
@@ -162,3 +176,4 @@ class RunSpec:
     gravity: float = 9.81
     ground: Touch | None = field(default_factory=lambda: Touch(1e-3, 0.5))
     quality: Quality = QUALITIES["good"]
+    seams: Sequence[SeamSpec] = ()

@@ -14,6 +14,7 @@ from rubberquince.solver.bounce import Bounce, find_bounces
 from rubberquince.solver.contacts import NOWHERE, Contacts
 from rubberquince.solver.damping import Damping
 from rubberquince.solver.scheme import Aim, Scheme
+from rubberquince.solver.seams import Seams
 from rubberquince.solver.specs import AnyMaterial, Inflation, RunSpec, Touch
 from rubberquince.solver.state import State
 from rubberquince.solver.system import ElasticSystem, Pairs
@@ -98,6 +99,8 @@ class Stepper:
         self.world = World(spec)
         self.system = ElasticSystem(self.world)
         self.contacts = Contacts(self.world)
+        self.seams = Seams(self.world)
+        self.contacts.touching.sewn = self.seams.points
         self._stop, self._tell = stop, tell
         self.quality = spec.quality
         self.fps = spec.fps
@@ -137,6 +140,10 @@ class Stepper:
         """Change what presses in a body."""
         self.world.set_inflation(body, inflation)
         self._elastic = (NOWHERE, 0.0)
+
+    def set_seam(self, number: int, stiffness: float, closes: float) -> None:
+        """Change how strongly a seam draws, N/m, and in what time, s."""
+        self.seams.set_seam(number, stiffness, closes)
 
     def set_touch(self, piece: int, touch: Touch) -> None:
         """Change how a piece (solids first, then colliders) touches."""
@@ -185,6 +192,7 @@ class Stepper:
         try:
             for k in range(self.substeps):
                 self._tell(k / self.substeps)
+                self.seams.tell(since + (k + 1) * h)
                 if any([term.tell(since + (k + 1) * h) for term in self.world.terms]):
                     self._elastic = (NOWHERE, 0.0)
                 self._substep(h)
@@ -238,10 +246,11 @@ class Stepper:
         The scheme throws back what a contact stops within one step, and faster than it came.
         """
         state, w = self.state, self.world
+        now = self.contacts.energy(x, step.contact) + self.seams.energy(x)
         kinetic = [0.5 * w.mass @ (speed ** 2).sum(axis=1) for speed in (state.v, v)]
         before, after = (self._place(at, step).bulk - inertia_energy(step.aim.inertia, at, step.aim.target)
                          + touch + w.mass * self._scheme.pull() @ at[:, 1]
-                         for at, touch in ((state.x, self._touch), (x, self.contacts.energy(x, step.contact))))
+                         for at, touch in ((state.x, self._touch), (x, now)))
         return after + kinetic[1] - before - kinetic[0] > MOST_GAIN * max(kinetic) + step.rounding
 
     def _turned_as_free(self, x: np.ndarray, aim: Aim, adrift: list[np.ndarray]) -> np.ndarray:
@@ -314,7 +323,7 @@ class Stepper:
         move = np.where(step.touches[body, None], on, aim.target - x) * self.world.free[:, None]
         self.contacts.limit(PREDICTOR, x, move, self.system.compliance)
         stay = self._place(x, step)
-        self._touch = self.contacts.energy(x, step.contact)
+        self._touch = self.contacts.energy(x, step.contact) + self.seams.energy(x)
         most = stay.bulk + self._touch_energy(x, step) + step.rounding
         for share in (1.0, 0.5):
             ahead = self._place(x + share * move, step)
@@ -334,6 +343,7 @@ class Stepper:
         firm = ct.stiffness_along(normal, curve)
         ct.add_friction_force(ptr, node, coef, normal, grip, x - self.state.x, step.still, slope, firm)
         pairs: Pairs = (ptr, node, coef, firm)
+        pairs = self.seams.add_slope(x, slope, pairs)
         for bounce in self._bounces:
             slope += bounce.slope(x - self.state.x)
             pairs = bounce.beside(pairs)
@@ -390,14 +400,14 @@ class Stepper:
         return _Place(x, bulk if np.isfinite(bulk) else np.inf, resistance)
 
     def _touch_energy(self, x: np.ndarray, step: _Step) -> float:
-        energy = self.contacts.energy(x, step.contact)
+        energy = self.contacts.energy(x, step.contact) + self.seams.energy(x)
         return energy + sum(bounce.energy(x - self.state.x) for bounce in self._bounces)
 
     def _friction(self, x: np.ndarray, friction: tuple[np.ndarray, ...], step: _Step) -> float:
         return ct.friction_energy(*friction, x - self.state.x, step.still)
 
     def _meetings(self) -> list[tuple[int, int]]:
-        return [bounce.pieces for bounce in self._bounces]
+        return [*self.seams.bodies, *(bounce.pieces for bounce in self._bounces)]
 
     def _find_bounces(self, h: float) -> list[Bounce]:
         if (self.world.bounce < 0.0).all():

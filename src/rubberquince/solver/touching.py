@@ -52,6 +52,7 @@ class Touching:
         self._volume = [volume(world.skin.points, world.skin.triangles[k]) or 1.0 for k in self._filled]
         self._inside: list[tuple[int, np.ndarray]] = []     # a collider, and which points (n,) bool it leads out
         self.tangled: list[tuple[int, int]] = []        # solids that are inside each other, for who knows to say
+        self.sewn = np.zeros((0, 2), np.int64)          # points that are sewn to each other, so is this
         self.forget()
 
     def forget(self) -> None:
@@ -231,7 +232,7 @@ class Touching:
         """Join what was picked, what leads out of colliders, and the ground, all at ``x`` (n, 3)."""
         _, ids, kind, gap, _ = self._candidates
         e = np.flatnonzero(self._picked)
-        if self._inside or self.tangled:
+        if self._inside or self.tangled or len(self.sewn):
             e = e[self._counts(ids[e])]
         low = np.flatnonzero(self._low)
         ground = np.full((len(low), 4), -1, np.int64)
@@ -259,12 +260,20 @@ class Touching:
                 self._world.gap[skin.piece[points]])
 
     def _counts(self, ids: np.ndarray) -> np.ndarray:
-        """Which relations (k, 4) count, (k,) bool: not those of points that are led out, nor of tangled solids."""
+        """Which relations (k, 4) count, (k,) bool: not those of points that are led out, nor of tangled solids, nor of
+        what is sewn together.
+        """
         piece = self._world.skin.piece
         one, two = piece[ids[:, 0]], piece[ids[:, 3]]
         counts = np.ones(len(ids), bool)
         for a, b in self.tangled:
             counts &= ~((one == a) & (two == b) | (one == b) & (two == a))
+        if len(self.sewn):
+            sewn = np.zeros(len(piece), bool)
+            sewn[self.sewn] = True
+            second = piece[ids] == two[:, None]
+            both = (sewn[ids] & second).any(axis=1) & (sewn[ids] & ~second).any(axis=1)
+            counts &= ~both
         for k, inside in self._inside:
             counts &= ~(((one == k) | (two == k)) & inside[ids].any(axis=1))
         return counts

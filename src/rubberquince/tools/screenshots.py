@@ -9,13 +9,14 @@ import tempfile
 from pathlib import Path
 
 from rubberquince.app import make_app
-from rubberquince.ui.bakes import BakesDialog
 from rubberquince.ui.menus import Shortcuts
 from rubberquince.ui.pictures import QApplication, contact_sheet, wait
 from rubberquince.ui.window import MainWindow
 
 FRAMES = (1, 4, 5, 6, 7, 9, 12, 40)
 PATIENCE = 300.0            # s
+SKINS = (("bench pads", 72, "pads"), ("balloon", 30, "balloon"), ("pears under film", 44, "wrap"),
+         ("table cloth", 48, "cloth"), ("quilt", 40, "quilt"))
 BIG = (1280, 800)
 
 
@@ -64,14 +65,6 @@ def shoot_profile(app: QApplication, window: MainWindow, path: Path) -> None:
     shoot(app, window, path)
 
 
-def shoot_bakes(window: MainWindow, path: Path) -> None:
-    """The bakes that are kept of the scene."""
-    dialog = BakesDialog(window, window.bench, window.runner)
-    dialog.adjustSize()
-    dialog.grab().save(str(path))
-    print(path)
-
-
 def shoot_demo(app: QApplication, window: MainWindow, name: str, last: int, path: Path) -> None:
     """A scene of the fair at its last frame."""
     window.bench.document.mark_saved()
@@ -80,7 +73,7 @@ def shoot_demo(app: QApplication, window: MainWindow, name: str, last: int, path
     window.player.bake()
     wait(app, PATIENCE, lambda: not window.runner.computing)
     window.player.go(last)
-    window.view_zone.frame_all()
+    window.view_zone.frame_moving()
     shoot(app, window, path)
 
 
@@ -99,7 +92,6 @@ def make_all(app: QApplication, folder: Path) -> None:
     wait(app, PATIENCE, lambda: not window.runner.computing)
     window.player.go(5)
     shoot(app, window, folder / "window.png")
-    shoot_bakes(window, folder / "bakes.png")
     for display in ("cells", "stretch"):
         window.view_zone.set_display(display)
         shoot(app, window, folder / f"{display}.png")
@@ -120,6 +112,8 @@ def make_all(app: QApplication, folder: Path) -> None:
     shoot_profile(app, window, folder / "profile.png")
     shoot_demo(app, window, "heap of prizes", 30, folder / "heap.png")
     shoot_demo(app, window, "liquorice loop", 24, folder / "folded.png")
+    for name, last, file in SKINS:
+        shoot_demo(app, window, name, last, folder / f"{file}.png")
     shortcuts = Shortcuts(window, window.menus.actions)
     shortcuts.show()
     wait(app, 0.3)

@@ -22,7 +22,7 @@ from rubberquince.ui.runner import Runner
 DEMOS = {"pudding": lambda: (harvest_fair.scene(), {}), "heap of prizes": lambda: (harvest_fair.prizes(), {}),
          "liquorice loop": harvest_fair.loop, "bench pads": lambda: (skins.pads(), {}),
          "balloon": lambda: (skins.balloon(), {}), "pears under film": lambda: (skins.wrap(), {}),
-         "table cloth": lambda: (skins.cloth(), {})}
+         "table cloth": lambda: (skins.cloth(), {}), "quilt": lambda: (skins.quilt(), {})}
 AUTOSAVE = 20_000           # ms after a change, in which a copy is kept
 MOST_RECENT = 8
 

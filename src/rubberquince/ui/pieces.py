@@ -7,7 +7,8 @@ from pathlib import Path
 import numpy as np
 from PySide6.QtWidgets import QWidget
 
-from rubberquince.document.bodies import unit_mesh
+from rubberquince.document.bodies import piece_triangles, unit_mesh
+from rubberquince.document.remaking import as_it_lies
 from rubberquince.document.scene import (
     BlockShape,
     CushionShape,
@@ -18,6 +19,7 @@ from rubberquince.document.scene import (
     RevolvedShape,
     Role,
     Scene,
+    Seam,
     Shape,
     SheetShape,
     SolidValues,
@@ -30,6 +32,7 @@ from rubberquince.exchange.importing import SUFFIXES, Imported, import_mesh
 from rubberquince.jobs.errands import Errand, run_errand
 from rubberquince.shapes import profiles
 from rubberquince.shapes.polymesh import PolyMesh
+from rubberquince.solver.terms.pressing import rims
 from rubberquince.ui.bench import Bench
 from rubberquince.ui.chores import awake
 from rubberquince.ui.dialogs import FileDialogs
@@ -39,6 +42,8 @@ MESHES = f"Meshes ({' '.join('*' + suffix for suffix in SUFFIXES)})"
 DROP, CLEAR = 0.03, 0.015   # m, that a new piece starts above the ground, and keeps on each side
 USUAL_CUBES = 600           # of a new piece, so that it plays at once
 REMAKERS = {"refine": "refined", "thin": "thinned", "remesh": "remeshed"}
+SPREAD = {"role, feel and springs": ("role", "solid", "shell"), "pressure": ("pressure",), "contact": ("contact",),
+          "look": ("look",), "values": ("role", "solid", "shell", "pressure", "hold", "contact", "look")}
 NEW_COLOURS = ("#D9713C", "#8FA65A", "#B65C7A", "#D9A441", "#6F93A8")
 SHAPES: dict[str, tuple[Shape, tuple[float, float, float]]] = {       # with the size of a new one, m
     "block": (BlockShape(), (0.12, 0.09, 0.12)),
@@ -128,7 +133,48 @@ class Pieces:
         self._bench.document.push("show all" if alone else "hide the others",
                                   scene.model_copy(update={"pieces": pieces}))
 
+    def spread(self, what: str) -> None:
+        """Put some values of the chosen piece, by their name in SPREAD, on the others that are chosen."""
+        chosen, names = self._bench.chosen, SPREAD[what]
+        others = [key for key in self._bench.chosen_ids if chosen is not None and key != chosen.id]
+        if chosen is None or not others:
+            self._bench.say("Choose the pieces that are to get values, too: hold Ctrl and click them in the line-up.")
+            return
+        scene = self._bench.scene
+        for key in others:
+            values = {name: getattr(chosen, name) for name in names}
+            scene = scene.with_piece(scene.piece(key).model_copy(update=values))
+        self._bench.document.push(f"put the {what} of {chosen.name} on {len(others)} more", scene)
+
+    def sew(self) -> None:
+        """Sew the outlines of the two chosen pieces together."""
+        scene, document = self._bench.scene, self._bench.document
+        chosen = [scene.piece(key) for key in self._bench.chosen_ids]
+        if len(chosen) != 2 or not all(piece.moves for piece in chosen):
+            self._bench.say("Choose the two Shells that are to be sewn: hold Ctrl and click them in the line-up.")
+            return
+        closed = [piece.name for piece in chosen if not rims(piece_triangles(piece, document.meshes))]
+        if closed:
+            self._bench.say(f"{closed[0]} has no outline that could be sewn: it is closed.")
+            return
+        seam = Seam(id=document.new_id(), one=chosen[0].id, two=chosen[1].id)
+        document.push(f"sew {chosen[0].name} to {chosen[1].name}",
+                      scene.model_copy(update={"seams": (*scene.seams, seam)}))
+
     # --- other meshes ---------------------------------------------------------------------------------
+
+    def keep_frame(self, skins: dict[str, np.ndarray] | None) -> None:
+        """Make the shown frame, skin points (n, 3) m by piece id, the shape of the chosen pieces from now on."""
+        scene, document = self._bench.scene, self._bench.document
+        chosen = [scene.piece(key) for key in self._bench.chosen_ids if skins and key in skins]
+        if not chosen or skins is None:
+            self._bench.say("Choose a piece that moves, and go to a frame that is computed.")
+            return
+        for piece in chosen:
+            fresh, mesh = as_it_lies(piece, skins[piece.id], document.meshes)
+            document.meshes[mesh.key] = mesh
+            scene = scene.with_piece(fresh)
+        document.push(f"keep the frame of {chosen[0].name}", scene)
 
     def refine(self) -> None:
         self._remake("refine", "Refining")

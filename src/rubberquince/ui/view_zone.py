@@ -23,20 +23,33 @@ from rubberquince.view.widget import View
 STAYS = 9000                # ms that a sentence without trouble is shown
 DIRECTIONS = {"from the front": ("F", 0.0, 0.0), "from the side": ("S", 90.0, 0.0), "from above": ("T", 0.0, 89.0),
               "from a corner": ("D", 30.0, 24.0)}        # key, turn and lift of the camera in degrees
-STRETCH_COLOURS = ((0.0, "#576F7C"), (0.5, "#EFECE4"), (1.0, "#AC4B27"))       # as the shader has them
+CREAM, PLUM, GHOST = "#EFECE4", "#613962", "#9DB1B9"
+LEGENDS: dict[str, tuple[tuple[tuple[float, str], ...], tuple[str, ...]]] = {      # colours as the shaders have them
+    "stretch": (((0.0, "#576F7C"), (0.5, CREAM), (1.0, "#AC4B27")), ("−25 % pressed", "0", "pulled +25 %")),
+    "holds": (((0.0, CREAM), (0.499, CREAM), (0.501, PLUM), (1.0, PLUM)), ("moves", "", "is held")),
+    "gap": (((0.0, GHOST), (1.0, GHOST)), ("", "how near others may come", ""))}
 TIPS = {"smooth": "The skin as it will be seen", "cells": "The cells that carry the solids",
-        "stretch": "Where the skin is pressed (slate) and pulled (clay)"}
+        "stretch": "Where the skin is pressed (slate) and pulled (clay)",
+        "holds": "Which points never move", "gap": "The distance that pieces keep to what they touch"}
 
 
 class Legend(QWidget):
-    """What the colours of the display *stretch* say."""
+    """What the colours of a display say: a course of colours, or single ones, with words beneath."""
 
     def __init__(self, parent: QWidget) -> None:
         super().__init__(parent)
         self.setFixedSize(214, 46)
-        self.setAccessibleName("Pressed by 25 % to pulled by 25 %")
         self.setAttribute(Qt.WidgetAttribute.WA_TransparentForMouseEvents)
+        self._colours: tuple[tuple[float, str], ...] = ()
+        self._words: tuple[str, ...] = ()
         self.hide()
+
+    def show_display(self, display: str) -> None:
+        """Show the legend of a display, or none where its colours are those of the pieces."""
+        self._colours, self._words = LEGENDS.get(display, ((), ()))
+        self.setAccessibleName(", ".join(self._words))
+        self.setVisible(bool(self._words))
+        self.update()
 
     def paintEvent(self, event: QPaintEvent) -> None:
         painter = QPainter(self)
@@ -46,7 +59,7 @@ class Legend(QWidget):
         painter.drawRoundedRect(QRectF(self.rect()).adjusted(0.5, 0.5, -0.5, -0.5), 8, 8)
         bar = QRectF(12, 9, self.width() - 24, 9)
         colours = QLinearGradient(bar.topLeft(), bar.topRight())
-        for at, colour in STRETCH_COLOURS:
+        for at, colour in self._colours:
             colours.setColorAt(at, QColor(colour))
         painter.fillRect(bar, colours)
         font = painter.font()
@@ -54,8 +67,8 @@ class Legend(QWidget):
         painter.setFont(font)
         painter.setPen(QColor(style.INK))
         under = bar.translated(0, 12).adjusted(0, 0, 0, 8)
-        for side, text in ((Qt.AlignmentFlag.AlignLeft, "−25 % pressed"), (Qt.AlignmentFlag.AlignHCenter, "0"),
-                           (Qt.AlignmentFlag.AlignRight, "pulled +25 %")):
+        sides = (Qt.AlignmentFlag.AlignLeft, Qt.AlignmentFlag.AlignHCenter, Qt.AlignmentFlag.AlignRight)
+        for side, text in zip(sides, self._words):
             painter.drawText(under, side | Qt.AlignmentFlag.AlignVCenter, text)
         painter.end()
 
@@ -168,7 +181,7 @@ class ViewZone(QWidget):
     def set_display(self, display: Display) -> None:
         self.view.stage.display = display
         self.displays[display].setChecked(True)
-        self._legend.setVisible(display == "stretch")
+        self._legend.show_display(display)
         self.show_frame()
 
     def frame_all(self) -> None:

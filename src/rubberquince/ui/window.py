@@ -22,7 +22,7 @@ from rubberquince.ui.handing import Handing
 from rubberquince.ui.lineup.lineup import LineUp
 from rubberquince.ui.menus import Menus, Shortcuts
 from rubberquince.ui.parts import column, framed
-from rubberquince.ui.pieces import SHAPES, Pieces
+from rubberquince.ui.pieces import SHAPES, SPREAD, Pieces
 from rubberquince.ui.readings.readings import Readings
 from rubberquince.ui.runner import Runner
 from rubberquince.ui.sheet.sheet import Sheet
@@ -129,6 +129,11 @@ class MainWindow(QMainWindow):
         piece.addSeparator()
         add(piece, "Hide the others, or show all", self.pieces.hide_others, "H")
         add(piece, "Refine the chosen piece", self.pieces.refine)
+        add(piece, "Keep this frame as its shape", lambda: self.pieces.keep_frame(self.runner.skins(self.player.frame)))
+        add(piece, "Sew the outlines of both", self.pieces.sew)
+        others = piece.addMenu("Put on the others that are chosen")
+        for name in SPREAD:
+            add(others, f"Its {name}", partial(self.pieces.spread, name))
         piece.addSeparator()
         self._remove = add(piece, "Remove the chosen piece", self.pieces.remove, key.Delete)
         run = self.menus.menu("Run")

@@ -50,6 +50,8 @@ class Body:
         self.colour = (0.5, 0.5, 0.5)
         self.material = "matte"             # see document.values.Look
         self.moves = False
+        self.gap = 0.0                      # m, that its skin keeps to others
+        self.held = np.zeros(len(self.rest), np.float32)        # 1 for points that never move
         self.version = next(_versions)
         self._bounds = np.zeros(3), np.zeros(3)
 
@@ -66,6 +68,11 @@ class Body:
         """Let the tint value say how much the skin is stretched."""
         corners = corners_of(self.plain_triangles, len(self.points))
         self.vertices[:, 6] = skin_stretch(self.points, self.rest, self.plain_triangles, corners)[self.source]
+        self.version = next(_versions)
+
+    def tint_by(self, values: np.ndarray) -> None:
+        """Let the tint value be ``values`` (n,) of the points."""
+        self.vertices[:, 6] = values[self.source]
         self.version = next(_versions)
 
     def bounds(self) -> tuple[np.ndarray, np.ndarray]:

@@ -17,7 +17,7 @@ from rubberquince.view.camera import Camera
 from rubberquince.view.gpu_body import GpuBody
 from rubberquince.view.light_map import LightMap
 from rubberquince.view.programs import gl_matrix, make_programs, put
-from rubberquince.view.stage import Stage
+from rubberquince.view.stage import TINTED, Stage
 
 Rectangle = tuple[int, int, int, int]        # x, y from below, width, height, px
 
@@ -161,7 +161,7 @@ class Renderer:
                 shown.still.append(gpu)
             elif gpu.shows_cells:
                 shown.cells.append(gpu)
-            elif stage.display != "stretch":
+            elif stage.display not in TINTED:
                 by_material.get(body.material, shown.mattes).append(gpu)
             else:
                 shown.mattes.append(gpu)
@@ -275,7 +275,7 @@ class Renderer:
         targets.picture.use()
         self._gl.enable_only(moderngl.DEPTH_TEST)
         self._gl.depth_func = "<="
-        self._draw_mattes(shown.mattes, moves=1.0, tinted=float(stage.display == "stretch"))
+        self._draw_mattes(shown.mattes, moves=1.0, tinted=TINTED.get(stage.display, 0.0))
         for gpu in shown.cloths:
             put(self._programs["cloth"], base_colour=gpu.body.colour)
             gpu.render("cloth")
@@ -285,15 +285,17 @@ class Renderer:
         if shown.jellies:
             self._draw_jellies(targets, shown.jellies)
         if shown.films:
-            self._draw_films(shown.films)
+            self._draw_films(shown.films, 0.0)
+        if stage.display == "gap":
+            self._draw_films(shown.moving, 1.0)
 
-    def _draw_films(self, films: list[GpuBody]) -> None:
-        """What is seen through comes last, each the far sides first."""
+    def _draw_films(self, films: list[GpuBody], ghost: float) -> None:
+        """What is seen through comes last, each the far sides first; a ``ghost`` (1) stands off by the gap."""
         gl = self._gl
         gl.enable_only(moderngl.DEPTH_TEST | moderngl.BLEND | moderngl.CULL_FACE)
         gl.blend_func = moderngl.ONE, moderngl.ONE_MINUS_SRC_ALPHA
         for gpu in films:
-            put(self._programs["film"], base_colour=gpu.body.colour)
+            put(self._programs["film"], base_colour=gpu.body.colour, ghost=ghost, stand_off=ghost * gpu.body.gap)
             for face in ("front", "back"):          # what is culled
                 gl.cull_face = face
                 gpu.render("film")

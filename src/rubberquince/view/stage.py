@@ -5,14 +5,16 @@ from typing import Literal
 
 import numpy as np
 
+from rubberquince.bake.assemble import held_of
 from rubberquince.document.bodies import Meshes, piece_points, unit_mesh
 from rubberquince.document.scene import Piece, Scene
 from rubberquince.errors import ShapeError
 from rubberquince.shapes.rays import nearest_hit
 from rubberquince.view.body import Body
 
-Display = Literal["smooth", "cells", "stretch"]
-DISPLAYS: tuple[Display, ...] = ("smooth", "cells", "stretch")
+Display = Literal["smooth", "cells", "stretch", "holds", "gap"]
+DISPLAYS: tuple[Display, ...] = ("smooth", "cells", "stretch", "holds", "gap")
+TINTED = {"stretch": 1.0, "holds": 2.0}     # displays that show values instead of colours, as the shader knows them
 
 
 def linear_colour(text: str) -> tuple[float, float, float]:
@@ -58,7 +60,8 @@ class Stage:
             body.vertices[:, 6] = 0.0
         body.colour = linear_colour(piece.look.colour)
         body.material = piece.look.material
-        body.moves = piece.moves
+        body.moves, body.gap = piece.moves, piece.contact.gap
+        body.held = held_of(piece, meshes).astype(np.float32)
         return body
 
     def show_frame(self, moving: dict[str, np.ndarray]) -> None:
@@ -69,6 +72,8 @@ class Stage:
                 body.place(points)
                 if self.display == "stretch":
                     body.tint_by_stretch()
+                elif self.display == "holds":
+                    body.tint_by(body.held)
 
     def at(self, eye: np.ndarray, along: np.ndarray) -> str | None:
         """The piece that a ray meets first."""

@@ -22,8 +22,9 @@ from rubberquince.units import show
 ROUND = (("around", (6, 400)), ("rings", (3, 200)))
 DIVISIONS = {"sphere": ROUND, "superellipsoid": ROUND, "torus": (("around", (6, 400)), ("sides", (3, 200))),
              "revolved": (("around", (6, 800)), ("bands", (2, 400))),
-             "cushion": (("divisions", (2, 200)),), "sheet": (("across", (1, 200)), ("along", (1, 200)))}
-SIDES = ("Width", "Height", "Depth")
+             "cushion": (("divisions", (2, 200)), ("panels", (1, 20))),
+             "sheet": (("across", (1, 200)), ("along", (1, 200)))}
+SIDES, AXES = ("Width", "Height", "Depth"), ("wide", "high", "deep")
 USUAL_SHARE, USUAL_FACE = 0.5, 0.005        # of a thinning; m, of a remesh
 
 
@@ -51,7 +52,7 @@ class ShapeSection(Section):
         for k, side in enumerate(SIDES):
             self.add_field(Value(side, f"place.size.{k}", unit, 0.01, 2.0,
                                  f"{side} of the shape along its own axis, in {unit}", log=True))
-        self.divisions = [WholeEdit(f"Divisions {axis}", 1, 200) for axis in ("wide", "high", "deep")]
+        self.divisions = [WholeEdit(f"Divisions {axis}", 1, 200) for axis in AXES]
         self._divisions_row = row(*self.divisions, gap=4)
         self._divided = label("Divided in")
         for k, box in enumerate(self.divisions):
@@ -145,8 +146,10 @@ class ShapeSection(Section):
         for k, box in enumerate(self.divisions):
             box.setVisible(k < len(counts))
             if k < len(counts):
-                box.set_bounds(*counts[k][1])
-                box.set_value(counts[k][0])
+                count, bounds, name = counts[k]
+                box.set_bounds(*bounds)
+                box.set_value(count)
+                box.setToolTip(name)
         try:
             mesh = unit_mesh(piece.shape, self.bench.document.meshes)
             text = f"{len(mesh.points):,} vertices · {len(mesh.face_sizes):,} faces".replace(",", " ")
@@ -179,8 +182,9 @@ class ShapeSection(Section):
             self.bench.set_value("change divisions", f"shape.{DIVISIONS[piece.shape.kind][k][0]}", count, piece.id)
 
 
-def _divisions(piece: Piece) -> list[tuple[int, tuple[int, int]]]:
-    """(count, its bounds) for each direction that a shape is divided in."""
+def _divisions(piece: Piece) -> list[tuple[int, tuple[int, int], str]]:
+    """(count, its bounds, what is counted) for each direction that a shape is divided in."""
     if isinstance(piece.shape, BlockShape):
-        return [(count, (1, 200)) for count in piece.shape.divisions]
-    return [(getattr(piece.shape, name), bounds) for name, bounds in DIVISIONS.get(piece.shape.kind, ())]
+        return [(count, (1, 200), f"Divisions {axis}") for count, axis in zip(piece.shape.divisions, AXES)]
+    return [(getattr(piece.shape, name), bounds, name.capitalize())
+            for name, bounds in DIVISIONS.get(piece.shape.kind, ())]

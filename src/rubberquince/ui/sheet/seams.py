@@ -1,0 +1,85 @@
+"""Seams: what the chosen piece is sewn to, how strongly and over how many frames."""
+
+from functools import partial
+
+from PySide6.QtWidgets import QPushButton
+
+from rubberquince.document.scene import Piece, Scene, Seam
+from rubberquince.document.values import SeamValues, about
+from rubberquince.errors import SceneError
+from rubberquince.ui.bench import Bench
+from rubberquince.ui.fields import Field, Value
+from rubberquince.ui.parts import column, empty, label, row
+from rubberquince.ui.sheet.section import Section
+
+
+class SeamsSection(Section):
+    """A few rows for each seam of the piece."""
+
+    title = "Seams"
+
+    def __init__(self, bench: Bench) -> None:
+        super().__init__(bench)
+        self._rows = column(gap=5)
+        self.rows.addLayout(self._rows)
+        self._shown: tuple[Seam, ...] = ()
+        self.fields: list[Field] = []
+
+    def applies(self, piece: Piece) -> bool:
+        return bool(_seams_of(piece, self.bench.scene))
+
+    def summary(self, piece: Piece) -> str:
+        return "sewn to " + " and ".join(_other(piece, seam, self.bench.scene).name
+                                         for seam in _seams_of(piece, self.bench.scene))
+
+    def refresh(self, piece: Piece) -> None:
+        super().refresh(piece)
+        seams = _seams_of(piece, self.bench.scene)
+        if [(s.id, s.one, s.two) for s in seams] != [(s.id, s.one, s.two) for s in self._shown] or not self.fields:
+            self._make(piece, seams)
+        self._shown, usual = seams, SeamValues()
+        shown = [(seam, name) for seam in seams for name in about(SeamValues)]
+        for field, (seam, name) in zip(self.fields, shown):
+            field.show_value(getattr(seam.values, name), getattr(usual, name))
+
+    def _make(self, piece: Piece, seams: tuple[Seam, ...]) -> None:
+        empty(self._rows)
+        self.fields = []
+        for seam in seams:
+            apart = QPushButton("Take apart")
+            apart.clicked.connect(partial(self._take_apart, seam.id))
+            line = row(label(f"To {_other(piece, seam, self.bench.scene).name}", "head"))
+            line.addStretch(1)
+            line.addWidget(apart)
+            self._rows.addLayout(line)
+            for name, said in about(SeamValues).items():
+                value = Value(said.name, name, said.unit, said.low, said.high, said.tip, said.log)
+                field = Field(value, partial(self._change_seam, seam.id, name))
+                field.swept.connect(lambda begins: self.bench.document.begin_gesture() if begins
+                                    else self.bench.document.end_gesture())
+                field.refused.connect(self.bench.say)
+                self.fields.append(field)
+                self._rows.addWidget(field)
+
+    def _change_seam(self, seam_id: str, name: str, number: float) -> bool:
+        said = about(SeamValues)[name]
+        try:
+            scene = self.bench.scene.with_seam(seam_id, name, number)
+        except SceneError as error:
+            self.bench.say(str(error))
+            return False
+        self.bench.document.push(f"change {said.name.lower()}", scene)
+        return True
+
+    def _take_apart(self, seam_id: str) -> None:
+        scene = self.bench.scene
+        kept = tuple(seam for seam in scene.seams if seam.id != seam_id)
+        self.bench.document.push("take a seam apart", scene.model_copy(update={"seams": kept}))
+
+
+def _seams_of(piece: Piece, scene: Scene) -> tuple[Seam, ...]:
+    return tuple(seam for seam in scene.sewn() if piece.id in (seam.one, seam.two))
+
+
+def _other(piece: Piece, seam: Seam, scene: Scene) -> Piece:
+    return scene.piece(seam.two if seam.one == piece.id else seam.one)
