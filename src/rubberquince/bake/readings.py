@@ -5,8 +5,9 @@ import numpy as np
 from rubberquince.bake.layout import READINGS
 from rubberquince.shapes.polymesh import surface_area, volume
 from rubberquince.solver.stepper import Stepper
+from rubberquince.solver.terms.pressing import rims
 
-LEAST_VOLUME = 1e-9         # m³: what encloses less at rest has no volume to be compared with
+LEAST_VOLUME = 1e-9         # m³: what encloses less at rest, or is open, has no volume to be compared with
 
 
 class Measure:
@@ -16,7 +17,8 @@ class Measure:
         self._stepper = stepper
         world = stepper.world
         skin = world.skin
-        self._volume = [abs(volume(skin.points, skin.triangles[k])) for k in range(world.bodies)]
+        self._volume = [0.0 if rims(skin.triangles[k]) else abs(volume(skin.points, skin.triangles[k]))
+                        for k in range(world.bodies)]
         self._area = [surface_area(skin.points, skin.triangles[k]) for k in range(world.bodies)]
         self._stretch = np.zeros(len(world.octahedra.corner))
 

@@ -24,17 +24,18 @@ def add_inertia_force(inertia, x, target, out):
 
 
 @njit(cache=True, nogil=True)
-def aim(going, pushed, forced, swing, pull, flies, met, h, alpha, mass, base, target, inertia):
+def aim(going, pushed, forced, swing, pull, flies, met, h, alpha, body, mass, base, target, inertia):
     """What the nodes of a step of ``h``, s, are drawn to.
 
-    x = base + gain h² e is where an acceleration e, m/s², brings a node, by the generalised-α scheme of ``alpha``
-    (lag α_m, back α_f, grow γ, reach β); what is ``met`` (n,) bool has a gain of 1, as in implicit Euler.
+    x = base + gain h² e is where an acceleration e, m/s², brings a node, by the generalised-α scheme of its ``body``
+    (n,): ``alpha`` (bodies, 4) has lag α_m, back α_f, grow γ, reach β; what is ``met`` (n,) bool has a gain of 1, as in
+    implicit Euler.
     target : base with ``swing`` (n, 3) and the ``pull`` (n,) of gravity, m/s², in it; what ``flies`` (n,) bool is drawn
     to where it falls exactly.  inertia : mass / (gain h²), N/m.
     """
-    lag, back, _, reach = alpha
-    part = reach / (1.0 - lag)
     for i in range(len(mass)):
+        lag, back, reach = alpha[body[i], 0], alpha[body[i], 1], alpha[body[i], 3]
+        part = reach / (1.0 - lag)
         gain, keep, hold = ((1.0, 0.5 - back, back) if met[i]
                             else (part * (1.0 - back), 0.5 - part, part * back))
         inertia[i] = mass[i] / (gain * h * h)
@@ -49,16 +50,16 @@ def aim(going, pushed, forced, swing, pull, flies, met, h, alpha, mass, base, ta
 
 
 @njit(cache=True, nogil=True)
-def change_of_shape(x, pose, going, pushed, forced, base, met, h, alpha, v, push, force):
+def change_of_shape(x, pose, going, pushed, forced, base, met, h, alpha, body, v, push, force):
     """How fast nodes move in the frame of their body, ``v`` (n, 3), m/s, and what pushes them, m/s².
 
     By ``alpha`` (Chung, Hulbert 1993): (1 - lag) push + lag pushed = (1 - back) force + back forced, and the speed
     grows by h((1 - grow) pushed + grow push).
     Nodes that are ``met`` (n,) bool have the speed of this step, and nothing of it is left for the next ones.
     """
-    lag, back, grow, reach = alpha
-    part = reach * (1.0 - back) / (1.0 - lag)
     for i in range(len(x)):
+        lag, back, grow, reach = alpha[body[i], 0], alpha[body[i], 1], alpha[body[i], 2], alpha[body[i], 3]
+        part = reach * (1.0 - back) / (1.0 - lag)
         for a in range(3):
             if met[i]:
                 v[i, a] = (x[i, a] - pose[i, a]) / h

@@ -9,6 +9,8 @@ from rubberquince.kernels.motion import aim, change_of_shape
 from rubberquince.solver.state import State
 from rubberquince.solver.world import World
 
+SHELL_RINGING = 0.3         # as of a quality, the most for shells
+
 
 @dataclass(frozen=True, eq=False)
 class Aim:
@@ -34,10 +36,16 @@ class Scheme:
     """The generalised-α scheme (Chung, Hulbert 1993) in frames that turn with the bodies, and momentum kept exactly."""
 
     def __init__(self, world: World, loose: np.ndarray, ringing: float) -> None:
-        """``loose`` (bodies,) bool turn as a whole; ``ringing`` 0 .. 1 is left of the fastest vibrations in a step."""
+        """``loose`` (bodies,) bool turn as a whole; ``ringing`` 0 .. 1 is left of the fastest vibrations in a step.
+
+        Of shells less is: what buckles feeds them.
+        """
         self._world, self._loose = world, loose
-        lag, back = (2.0 * ringing - 1.0) / (ringing + 1.0), ringing / (ringing + 1.0)
-        self._alpha = lag, back, 0.5 - lag + back, 0.25 * (1.0 - lag + back) ** 2
+        filled = np.array([carrier.filled for carrier in world.carriers], bool)
+        left = np.where(filled, ringing, min(ringing, SHELL_RINGING))
+        lag, back = (2.0 * left - 1.0) / (left + 1.0), left / (left + 1.0)
+        self._alpha = np.column_stack([lag, back, 0.5 - lag + back, 0.25 * (1.0 - lag + back) ** 2])
+        self._back = back[world.node_body, None]
 
     def pull(self) -> np.ndarray:
         """What gravity pulls at each node with (n,), m/s²."""
@@ -57,7 +65,8 @@ class Scheme:
         pose, going, pushed, forced, swing, spin = turned
         w, inertia, base, target = self._world, np.empty(len(met)), np.empty_like(pose), np.empty_like(pose)
         flies = (self._loose & ~touches)[w.node_body]
-        aim(going, pushed, forced, swing, self.pull(), flies, met, h, self._alpha, w.mass, base, target, inertia)
+        aim(going, pushed, forced, swing, self.pull(), flies, met, h, self._alpha, w.node_body, w.mass,
+            base, target, inertia)
         return Aim(h, pose, going, pushed, forced, base, target, inertia, met, spin)
 
     def drift(self, aim: Aim) -> np.ndarray:
@@ -77,8 +86,8 @@ class Scheme:
         """
         w, loose, h = self._world, self._loose, aim.h
         v, push, force = np.empty_like(x), np.empty_like(x), np.empty_like(x)
-        change_of_shape(x, aim.pose, aim.going, aim.pushed, aim.forced, aim.base, aim.met, h, self._alpha, v, push,
-                        force)
+        change_of_shape(x, aim.pose, aim.going, aim.pushed, aim.forced, aim.base, aim.met, h, self._alpha,
+                        w.node_body, v, push, force)
         tn.add_rigid(w.mass, x, state.v, w.first_node, loose, aim.spin, v)
         before, after = self.due(state.v, state.push, state.force, h), self.due(v, push, force, h)
         tn.keep_momentum(w.mass, state.x, before, x, after, aim.target, aim.inertia, self.pull(), w.first_node, loose,
@@ -89,7 +98,7 @@ class Scheme:
     def due(self, v: np.ndarray, push: np.ndarray, force: np.ndarray, h: float) -> np.ndarray:
         """The speeds (n, 3), m/s, that nodes come to when what pushes has been evened out: forces change them at once.
         """
-        back = self._alpha[1]
+        back = self._back
         return v + h * ((0.5 - back) * push + back * force)
 
     def keep_motion(self, state: State, x: np.ndarray, v: np.ndarray, due: np.ndarray, h: float,

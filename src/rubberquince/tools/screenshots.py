@@ -112,6 +112,9 @@ def make_all(app: QApplication, folder: Path) -> None:
     shoot_profile(app, window, folder / "profile.png")
     shoot_demo(app, window, "heap of prizes", 30, folder / "heap.png")
     shoot_demo(app, window, "liquorice loop", 24, folder / "folded.png")
+    for title in ("Shape", "Place"):
+        window.sheet.section(title).fold.setChecked(False)
+    window.sheet.section("Pressure").fold.setChecked(True)
     for name, last, file in SKINS:
         shoot_demo(app, window, name, last, folder / f"{file}.png")
     shortcuts = Shortcuts(window, window.menus.actions)

@@ -16,6 +16,8 @@ def portrait(renderer: Renderer, piece: Piece, mesh: PolyMesh, pixels: int) -> n
     lift = np.array([0.0, piece.place.size[1] / 2, 0.0])
     body.place(mesh.points * np.array(piece.place.size) + lift)
     body.colour, body.material, body.moves = linear_colour(piece.look.colour), piece.look.material, True
+    if body.material == "film":             # by itself it could not be seen
+        body.material = "matte"
     stage = Stage(bodies={"portrait": body})
     camera = Camera(lift=np.radians(20.0)).framing(*body.bounds(), 1.0, margin=1.25)
     whole = renderer.draw(stage, camera, 2 * pixels, 2 * pixels)
