@@ -98,7 +98,7 @@ CASES = [Case("heap of sixteen figures", heap, 2, 48, 4.0, 12.0), Case("bowl of 
 
 def domes_of(stepper: Stepper) -> float:
     """Median seconds of a frame of a dome of as many cells, all of them, while it wobbles."""
-    whole = dome(8 * stepper.world.cells, "draft", 0.02)        # at draft a dome has an eighth of its cells
+    whole = dome(8 * stepper.world.octahedra.cells, "draft", 0.02)        # at draft a dome has an eighth of its cells
     return float(np.median(frame_times(whole, 16)))
 
 
@@ -111,7 +111,7 @@ def main() -> None:
         median, worst = float(np.median(times)), float(times.max())
         held = median <= case.median and worst <= case.worst
         missed += [] if held else [case.name]
-        rows.append(f"| {case.name}, {stepper.world.cells} cells | {median:.1f} / {worst:.1f} "
+        rows.append(f"| {case.name}, {stepper.world.octahedra.cells} cells | {median:.1f} / {worst:.1f} "
                     f"| {case.median:g} / {case.worst:g}{'' if held else ': **missed**'} |")
         print(rows[-1], f"<!-- a dome takes {1e3 * unit:.0f} ms -->", flush=True)
     fine, coarse = (float(np.median(frame_times(on_terrain(n), 24))) for n in (316, 32))

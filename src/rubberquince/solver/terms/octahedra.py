@@ -46,10 +46,15 @@ class Octahedra:
         self.pairs = self.corner[:, st.PAIRS].reshape(-1, 2)
         flat = self.corner.reshape(-1)
         order = np.argsort(flat, kind="stable")
-        self._item = order[flat[order] >= 0]
-        self._ptr = np.searchsorted(flat[self._item], np.arange(int(first_node[-1]) + 1))
+        self.item = order[flat[order] >= 0]        # where forces on each node come from
+        self.ptr = np.searchsorted(flat[self.item], np.arange(int(first_node[-1]) + 1))
         self._force = np.zeros((len(self.corner), 6, 3))
         self.use_threads(1)
+
+    @property
+    def cells(self) -> int:
+        """How many tetrahedra there are."""
+        return int((self.fill > 0.0).sum())
 
     def use_threads(self, threads: int) -> None:
         self._chunks, self._parts = threads, np.zeros(threads)
@@ -76,7 +81,7 @@ class Octahedra:
             el.gradient_range(0, len(self.axis), x, *self._cells(), self._force)
         else:
             el.gradient_all(self._chunks, x, *self._cells(), self._force)
-        el.gather_nodes(self._force.reshape(-1, 3), self._ptr, self._item, out)
+        el.gather_nodes(self._force.reshape(-1, 3), self.ptr, self.item, out)
 
     def fill_blocks(self, x: np.ndarray, out: np.ndarray) -> None:
         tables = (st.GRADIENT32, st.DOTS32, st.CROSSES32, st.TET_PAIRS, st.SLOT, st.PAIRS, out.reshape(-1, 21, 9))
