@@ -37,10 +37,10 @@ def pads() -> Scene:
     pieces = []
     for k, (colour, turn) in enumerate((("#B4532A", 0.0), ("#D9A441", 7.0), ("#5B7F4B", -5.0))):
         piece = Piece(
-            id=f"pad{k + 1}", name=f"Pad {k + 1}", role="shell", shape=CushionShape(divisions=26, pinch=0.0),
-            place=Place(position=(0.006 * k, 0.03 + 0.09 * k, 0.004 * k), turn=(0.0, turn, 0.0),
+            id=f"pad{k + 1}", name=f"Pad {k + 1}", role="shell", shape=CushionShape(divisions=18, pinch=0.0),
+            place=Place(position=(0.006 * k, 0.03 + 0.07 * k, 0.004 * k), turn=(0.0, turn, 0.0),
                         size=(0.42, 0.012, 0.42)),
-            pressure=PressureValues(pressure=30.0, frames=40.0), contact=ContactValues(gap=0.0015, friction=0.9),
+            pressure=PressureValues(pressure=30.0, frames=14.0), contact=ContactValues(gap=0.0015, friction=0.9),
             look=Look(material="cloth", colour=colour))
         pieces.append(with_feel(piece, FeelChoice(name="canvas")))
     return Scene(pieces=tuple(pieces), run=RunSettings(last=72))

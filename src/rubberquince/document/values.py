@@ -85,7 +85,7 @@ class ShellValues(Plain):
         "Stretch stiffness", "N/m", 20.0, 1e5,
         "How hard it is to stretch, in N/m: latex 200, silk 1500, canvas 3000, leather 10 000", log=True)] = 3000.0
     squeeze: Annotated[float, Field(ge=0.0, le=1.0), About(
-        "Squeeze stiffness", "%", 0.0, 1.0,
+        "Squeeze share", "%", 0.0, 1.0,
         "Part of the stretch stiffness that also resists being squeezed: the less, the finer it wrinkles")] = 0.3
     bend: Annotated[float, Field(ge=0.0, le=1e3, allow_inf_nan=False), About(
         "Bend stiffness", "mN·m", 1e-7, 1e-1,

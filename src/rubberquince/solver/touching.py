@@ -93,7 +93,7 @@ class Touching:
         self._slack[self._along] = -1.0             # lists along a way end with it
         self._along[:] = False
         self._start = x.copy()
-        self._alike = self._left_alone()
+        self._alike = self._left_alone(self._start)
         self.drop()
         self._leaving = [self._leave(k, inside, x) for k, inside in self._inside]
 
@@ -148,13 +148,12 @@ class Touching:
         before = self._alike
         for move in moves:
             if self._patches.bends(move, BEND):
-                self._alike = self._alike & (self._patches.face_one_way(x + move, self._pairs, self._smooth)
-                                             | ~self._smooth)
+                self._alike = self._alike & self._left_alone(x + move)
         return self._alike is not before and bool((self._alike != before).any())
 
-    def _left_alone(self) -> np.ndarray:
-        """Which pairs (pairs,) bool are of one skin and cannot meet in this substep, or are not to."""
-        alike = self._patches.face_one_way(self._start, self._pairs, self._smooth)
+    def _left_alone(self, x: np.ndarray) -> np.ndarray:
+        """Which pairs (pairs,) bool are of one skin and cannot meet, as it is at ``x`` (n, 3), or are not to."""
+        alike = self._patches.face_one_way(x, self._pairs, self._smooth)
         if self._crumpled is not None and len(self._crumpled):
             alike |= self._own & np.isin(self._patches.piece[self._pairs[:, 0]], self._crumpled)
         return alike
@@ -176,7 +175,7 @@ class Touching:
                     found.append(k)
         self._crumpled = np.array(found, np.int64)
         if found:
-            self._alike = self._left_alone()
+            self._alike = self._left_alone(self._start)
             self._picked &= ~self._alike[pair]
 
     def _cover(self, x: np.ndarray, moves: list[np.ndarray]) -> bool:
@@ -225,7 +224,7 @@ class Touching:
         self._keys, self._pairs = keys, np.column_stack(np.divmod(keys, len(patches.piece)))
         self._own = patches.piece[self._pairs[:, 0]] == patches.piece[self._pairs[:, 1]]
         self._smooth = self._own & patches.smooth(self._pairs)
-        self._alike = self._left_alone()
+        self._alike = self._left_alone(self._start)
         return True
 
     def _collect(self, x: np.ndarray) -> None:
