@@ -248,3 +248,21 @@ def stretches(nodes, corner, axis, fill, inv, tets, gradient, out):
                 angle = np.arccos(min(max(0.5 * half / (r * r * r + 1e-300), -1.0), 1.0)) / 3.0
                 if fill[b, t, l] >= 0.5:
                     out[b * LANES + l] = max(out[b * LANES + l], np.sqrt(middle + 2.0 * r * np.cos(angle)))
+
+
+@njit(cache=True, nogil=True)
+def inside_out(nodes, corner, axis, fill, inv, body, flat, tets, gradient, out):
+    """The filled part of each body whose volume is below ``flat`` of that at rest, times tetrahedra, into ``out``
+    (bodies, 2), and the filled part of all.
+    """
+    x, state, value = np.empty(18 * LANES), np.empty(19 * LANES), np.empty(6 * LANES)
+    out[:] = 0.0
+    for b in range(len(corner)):
+        load_corners(nodes, corner, b, x)
+        value[INV: INV + LANES] = inv[b]
+        for t in range(4):
+            deform(x, gradient[axis[b], t], tets[t], value, state)
+            for l in range(LANES):
+                out[body[b, l], 1] += fill[b, t, l]
+                if state[18 * LANES + l] < flat:
+                    out[body[b, l], 0] += fill[b, t, l]

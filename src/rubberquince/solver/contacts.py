@@ -46,7 +46,7 @@ class Contacts:
 
     def begin_frame(self, x: np.ndarray) -> None:
         """Nodes at ``x`` begin a frame: what follows depends on the state alone."""
-        self.touching.begin_frame()
+        self.touching.begin_frame(x)
         if self._world.outside_only.any():
             self.touching.look_inside(self.carry(x))
         self._tangled = still_tangled(self._world, self._overlaps, self.carry(x)) if self._overlaps else []

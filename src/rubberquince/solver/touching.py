@@ -8,10 +8,8 @@ import igl
 import numpy as np
 
 from rubberquince.kernels import patches as pt
-from rubberquince.kernels.crossing import count_crossings
 from rubberquince.kernels.distance import GROUND, LEAVING, closest_of
-from rubberquince.shapes.polymesh import volume
-from rubberquince.solver.overlaps import edges_of_piece, points_inside
+from rubberquince.solver.overlaps import points_inside
 from rubberquince.solver.patches import Patches
 from rubberquince.solver.world import World
 
@@ -19,9 +17,8 @@ AHEAD = 2.0         # of the way of a substep: how much farther patches may go b
 FIRM = 1.2          # of what strays from the way, where patches go fast: the same
 LEAST, MOST = 0.5, 0.12     # of the gap and of a cell: bounds of this; what goes farther is searched along its way
 BEND = 0.1          # of the finest length: what moves so far against its body may turn its skin much
-CRUMPLED = 0.1      # of the edges of a solid: one of which more pass through its own skin does not touch itself
-FLAT = 0.1          # of its volume at rest: nor does one that has less
-CLOSE = 2.0         # relations a triangle within their gap: fewer cannot be crumpled
+FLAT = 0.02         # of the volume of a cell at rest: one that has less is inside out or nearly
+CRUMPLED = 0.12     # of the cells of a solid: one of which more are inside out does not touch itself, so it can unfold
 HALF = 0.5 * (1.0 + pt.SPARE)       # of the gap: what boxes are widened by
 SIDES = np.repeat([-1.0, 1.0], 3)
 ROUNDING = 1e-9
@@ -48,8 +45,6 @@ class Touching:
 
     def __init__(self, world: World) -> None:
         self._world, self._patches = world, Patches(world)
-        self._filled = [k for k, carrier in enumerate(world.carriers) if carrier.filled]
-        self._volume = [volume(world.skin.points, world.skin.triangles[k]) or 1.0 for k in self._filled]
         self._inside: list[tuple[int, np.ndarray]] = []     # a collider, and which points (n,) bool it leads out
         self.tangled: list[tuple[int, int]] = []        # solids that are inside each other, for who knows to say
         self.sewn = np.zeros((0, 2), np.int64)          # points that are sewn to each other, so is this
@@ -71,12 +66,14 @@ class Touching:
         self._slack, self._strayed = np.zeros(0), np.zeros(0)       # of each pair, m; strays before this substep
         self._along = np.zeros(0, bool)                             # of each pair: listed along the way
         self._alike, self._strays, self._candidates = np.zeros(0, bool), np.zeros(0), NOTHING
-        self.begin_frame()
-
-    def begin_frame(self) -> None:
-        """Look anew at the next call, and find out which solids are crumpled."""
+        self._crumpled = np.zeros(0, np.int64)
         self.drop()
-        self._crumpled: np.ndarray | None = None
+
+    def begin_frame(self, x: np.ndarray) -> None:
+        """Look anew at the next call, and find out which solids are crumpled with their nodes at ``x`` (n, 3), m."""
+        self.drop()
+        share = self._world.octahedra.inside_out(x, FLAT, self._world.bodies)
+        self._crumpled = np.flatnonzero(share > CRUMPLED)
 
     def drop(self) -> None:
         """Look anew at the next call."""
@@ -126,8 +123,6 @@ class Touching:
             self._low = np.zeros(self._world.skin.moving, bool)
             moves = tuple(self._moves)
         more = sum(self._pick(x, move) for move in moves)
-        if self._crumpled is None:
-            self._find_crumpled(x)
         if more or fresh or anew:
             self._collect(x)
         return more > 0
@@ -154,29 +149,9 @@ class Touching:
     def _left_alone(self, x: np.ndarray) -> np.ndarray:
         """Which pairs (pairs,) bool are of one skin and cannot meet, as it is at ``x`` (n, 3), or are not to."""
         alike = self._patches.face_one_way(x, self._pairs, self._smooth)
-        if self._crumpled is not None and len(self._crumpled):
+        if len(self._crumpled):
             alike |= self._own & np.isin(self._patches.piece[self._pairs[:, 0]], self._crumpled)
         return alike
-
-    def _find_crumpled(self, x: np.ndarray) -> None:
-        """Find the solids that are turned inside out, or whose skin passes through itself all over.
-
-        They cannot unfold while they touch themselves.
-        """
-        skin, pair = self._world.skin, self._candidates[0]
-        near = self._picked & (self._distance <= self._candidates[3]) & self._own[pair]
-        counts = np.bincount(self._patches.piece[self._pairs[pair[near], 0]], minlength=self._world.bodies)
-        found = [k for k, rest in zip(self._filled, self._volume) if volume(x, skin.triangles[k]) / rest < FLAT]
-        for k in self._filled:
-            if counts[k] > CLOSE * len(skin.triangles[k]):
-                edges = edges_of_piece(skin, k)
-                most = int(CRUMPLED * len(edges)) + 1
-                if count_crossings(x, edges, skin.triangles[k], most) == most:
-                    found.append(k)
-        self._crumpled = np.array(found, np.int64)
-        if found:
-            self._alike = self._left_alone(self._start)
-            self._picked &= ~self._alike[pair]
 
     def _cover(self, x: np.ndarray, moves: list[np.ndarray]) -> bool:
         """Make the candidates hold on the ways of ``moves`` from ``x``; returns True when some were searched for."""

@@ -94,6 +94,12 @@ class Octahedra:
         """The largest stretch of each octahedron into ``out`` (o,); see kernels.elasticity."""
         el.stretches(x, self.lane_corner, self.axis, self.fill, self.inv, TETS, GRADIENT, out)
 
+    def inside_out(self, x: np.ndarray, flat: float, bodies: int) -> np.ndarray:
+        """The share (bodies,) of each solid's cells that have less than ``flat`` of their volume; 0 of all else."""
+        out = np.zeros((bodies, 2))
+        el.inside_out(x, self.lane_corner, self.axis, self.fill, self.inv, self.body, flat, TETS, GRADIENT, out)
+        return out[:, 0] / np.maximum(out[:, 1], 1e-300)
+
 
 def _batches(axis: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     """Which octahedron each lane holds, -1 for padding, and the axis of each batch."""
