@@ -6,8 +6,10 @@ from hypothesis import strategies as st
 
 from rubberquince.bake.assemble import material_of, run_key
 from rubberquince.document.feels import FEELS, feels_of, mixed, usual, with_feel
+from rubberquince.document.own_feels import feel_of, find_own, forget, keep, own_folder, read_feel, write_feel
 from rubberquince.document.scene import Scene, SolidValues, changed
 from rubberquince.document.values import FeelChoice
+from rubberquince.errors import SceneError
 from scenes import ball
 
 names = st.sampled_from(["solid", "shell"]).flatmap(
@@ -53,3 +55,41 @@ def test_own_values_stay_as_they_are_and_frames_depend_on_values_only():
     own = with_feel(stiff, FeelChoice(name=""))
     assert own.solid == stiff.solid.model_copy(update={"feel": FeelChoice(name="")})
     assert run_key(Scene(pieces=(own,))) == run_key(Scene(pieces=(stiff,)))
+
+
+def test_an_own_feel_is_kept_found_again_and_forgotten(tmp_path):
+    piece = changed(changed(ball(), "solid.stiffness", 5555.0), "solid.wobble_halves", 0.0)
+    feel = feel_of(piece, "village jelly")
+    keep(feel)
+    assert feel in feels_of("solid") and feel not in feels_of("shell")
+    FEELS.pop("village jelly")
+    assert find_own() == [] and FEELS["village jelly"] == feel
+    half = mixed(FeelChoice(name="village jelly", mixed_with="foam", share=0.5))
+    assert half["stiffness"] == pytest.approx((5555.0 * 25e3) ** 0.5, rel=1e-5) and half["wobble_halves"] == 0.03
+    write_feel(tmp_path / "a.feel", feel)
+    assert read_feel(tmp_path / "a.feel") == feel
+    forget("village jelly")
+    assert "village jelly" not in FEELS and find_own() == [] and "village jelly" not in FEELS
+    assert usual(with_feel(piece, FeelChoice(name="village jelly")))["stiffness"] == SolidValues().stiffness
+
+
+@pytest.mark.parametrize("name", ["", "   ", "x" * 41, "foam", " foam "])
+def test_a_feel_needs_a_name_of_its_own(name):
+    with pytest.raises(SceneError, match="feel"):
+        feel_of(ball(), name)
+
+
+@pytest.mark.parametrize("text", ["", "[]", "{}", "nonsense", "[" * 20_000, '{"feel": 1, "name": "a", "role": "shell"}',
+                                  '{"feel": 1, "name": "a", "role": "solid", "line": "", "values": {"stiffness": 1}}',
+                                  '{"feel": 1, "name": "a", "role": "solid", "line": "", "values": {"stiffness": -1, '
+                                  '"keeps_volume": 0, "wobble_halves": 1, "density": 1}}', "0" * 200_000])
+def test_what_is_no_feel_is_refused_in_one_sentence(tmp_path, text):
+    path = tmp_path / "bad.feel"
+    path.write_text(text)
+    with pytest.raises(SceneError, match="is not a feel"):
+        read_feel(path)
+    own_folder().mkdir(parents=True)
+    (own_folder() / "bad.feel").write_text(text)
+    assert len(find_own()) == 1
+    with pytest.raises(SceneError, match="Could not read"):
+        read_feel(tmp_path / "none.feel")

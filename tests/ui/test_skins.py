@@ -183,7 +183,7 @@ def test_two_sheets_are_sewn_along_their_outlines_and_taken_apart(show, qtbot):
     pair = [sheet_piece(0.1 + 0.06 * k).model_copy(update={"id": f"sheet{k}", "name": f"Sheet {k}"}) for k in range(2)]
     window = show(Scene(pieces=tuple(pair), run=RunSettings(last=16, quality="draft", ground=False, gravity=1.0)))
     window.bench.choose("sheet0")
-    sew = window.menus.actions["Sew the outlines of both"]
+    sew = window.menus.actions["Sew together"]
     sew.trigger()
     assert "two Shells" in sentence(window) and window.sheet.section("Seams").isHidden()
     window.bench.choose("sheet1", also=True)
@@ -203,3 +203,50 @@ def test_two_sheets_are_sewn_along_their_outlines_and_taken_apart(show, qtbot):
     window.menus.actions["Undo"].trigger()
     window.pieces.remove()
     assert window.bench.scene.sewn() == ()
+
+
+def test_own_feels_are_kept_exported_imported_and_forgotten(show, tmp_path, monkeypatch):
+    window = show(small_scene(last=10))
+    section = window.sheet.section("Role and feel")
+    type_into(field(window, "Springs", "Stiffness").edit, "7 kPa")
+
+    def choose(text, name="fair jelly"):
+        monkeypatch.setattr("PySide6.QtWidgets.QInputDialog.getText", lambda *_, **__: (name, True))
+        section._list_own()
+        next(a for a in section._own_menu.actions() if text in a.text()).trigger()
+
+    choose("Keep", "foam")
+    assert "choose another name" in sentence(window)
+    choose("Keep")
+    assert section.feel.currentText() == "fair jelly" and window.bench.chosen.solid.stiffness == 7000.0
+    monkeypatch.setattr(section._dialogs, "to_save", lambda *_: tmp_path / "fair.feel")
+    choose("Export")
+    choose("Forget")
+    assert section.feel.findText("fair jelly") == -1 and window.bench.chosen.solid.stiffness == 7000.0
+    pick(section.feel, "foam")
+    monkeypatch.setattr(section._dialogs, "to_open", lambda *_: tmp_path / "fair.feel")
+    choose("Import")
+    assert section.feel.currentText() == "fair jelly" and window.bench.chosen.solid.stiffness == 7000.0
+    (tmp_path / "fair.feel").write_text("spoilt")
+    choose("Import")
+    assert "is not a feel" in sentence(window)
+    choose("Forget")
+
+
+def test_grain_and_limit_are_rows_and_the_grain_is_drawn(show):
+    window = show(skin_scene(sheet_piece(0.3)))
+    springs = window.sheet.section("Springs")
+    springs.fold.setChecked(True)
+    assert not window.view_zone.view.lines
+    type_into(field(window, "Springs", "Grain").edit, "90")
+    (arrow,) = window.view_zone.view.lines
+    way = arrow.points[1] - arrow.points[0]
+    assert abs(way[2]) == pytest.approx(0.06, rel=1e-3) and abs(way[0]) < 1e-6
+    pick(springs.grain_by, "its texture")
+    assert window.bench.chosen.shell.grain_by == "texture"
+    turned = window.view_zone.view.lines[0].points
+    assert np.linalg.norm(turned[1] - turned[0]) == pytest.approx(0.06, rel=1e-3)
+    springs.limited.click()
+    assert window.bench.chosen.shell.limit == 1.1
+    type_into(field(window, "Springs", "Stretches at most").edit, "50 %")
+    assert "at least 100 %" in sentence(window)

@@ -17,6 +17,7 @@ from rubberquince.solver.specs import (
     RunSpec,
     SeamSpec,
     ShellMaterial,
+    ShellSpec,
     Touch,
 )
 from rubberquince.solver.state import State
@@ -70,16 +71,100 @@ def test_a_strip_between_two_points_hangs_as_a_catenary(across):
     assert 1.0 - stepper.state.x[:, 1].min() == pytest.approx(sag, rel=0.02)
 
 
-@pytest.mark.parametrize("across", [10, 20, 40])
-def test_a_strip_sags_as_a_plate(across):
+def strip(pattern, across, length=0.1):
+    """Points and triangles of a strip, one cell longer than ``length`` at its clamp, at x < 0."""
+    cell, rows, rng = length / across, 4, np.random.default_rng(1)
+    deep = cell * (np.sqrt(3.0) / 2.0 if pattern == "equilateral" else 1.0)
+    i, j = (part.reshape(-1) for part in np.meshgrid(np.arange(-1, across + 1), np.arange(rows + 1)))
+    lean = 0.5 * (j % 2) * (i >= 0) * (i < across) if pattern == "equilateral" else 0.0 * j
+    points = np.column_stack([cell * (i + lean), 0.0 * i, deep * j])
+    if pattern == "uneven":
+        inside = (i > 0) & (i < across) & (j > 0) & (j < rows)
+        points[inside] += rng.uniform(-0.3, 0.3, (inside.sum(), 3)) * [cell, 0.0, cell]
+    width, triangles = across + 2, []
+    for row in range(rows):
+        for k in range(across + 1):
+            a, b = row * width + k, (row + 1) * width + k
+            other = {"one way": False, "alternating": (row + k) % 2 == 1, "uneven": bool(rng.integers(2)),
+                     "equilateral": row % 2 == 1}[pattern]
+            triangles += [[a, b, b + 1], [a, b + 1, a + 1]] if other else [[a, b, a + 1], [a + 1, b, b + 1]]
+    return points, np.array(triangles, np.int32)
+
+
+@pytest.mark.parametrize("across", [12, 30])
+@pytest.mark.parametrize(("pattern", "within"), [("one way", 0.25), ("alternating", 0.25), ("uneven", 0.25),
+                                                 ("equilateral", 0.12)])
+def test_a_strip_sags_as_a_plate(pattern, within, across):
     """w g L⁴ / 8 D at the free end of a clamped strip (Timoshenko, Woinowsky-Krieger 1959)."""
-    length, stiff = 0.1, replace(CANVAS, bend=2e-3, wobble_halves=0.03, poisson=0.0)
-    cell = length / across
-    strip = make_shell(primitives.sheet(across + 1, 4), (length + cell, 1.0, 4 * cell), (0.0, 1.0, 0.0), stiff,
-                       held=lambda p: p[:, 0] < -0.5 * (length + cell) + 1.1 * cell)
-    stepper = still(RunSpec([strip], [], ground=None), 60, least=2e-4)
+    length, stiff = 0.1, replace(CANVAS, bend=4e-3, wobble_halves=0.03, poisson=0.0)
+    points, triangles = strip(pattern, across)
+    shell = ShellSpec(points, triangles, np.eye(3), np.array([0.0, 1.0, 0.0]), stiff, Touch(1e-4, 0.5),
+                      points[:, 0] < 1e-6)
+    stepper = still(RunSpec([shell], [], ground=None), 60, least=2e-4)
     sag = stiff.density * 9.81 * length ** 4 / (8.0 * stiff.bend)
-    assert 1.0 - stepper.state.x[:, 1].min() == pytest.approx(sag, rel=0.4)
+    end = points[:, 0] > length - 1e-6 if pattern != "equilateral" else points[:, 0] > length - 1.2 * length / across
+    reach = points[end, 0] / length
+    expected = sag * reach ** 2 * (6.0 - 4.0 * reach + reach ** 2) / 3.0
+    assert ((1.0 - stepper.state.x[end, 1]) / expected).mean() == pytest.approx(1.0, abs=within)
+
+
+@pytest.mark.parametrize("pattern", ["one way", "alternating", "uneven"])
+def test_a_sheared_sheet_wrinkles_along_the_pull(pattern):
+    """Tension field theory (Wagner 1929): folds run along the larger principal stretch, at 45° for a small shear."""
+    wide, deep, across, rows, rng = 0.6, 0.2, 60, 20, np.random.default_rng(0)
+    i, j = (part.reshape(-1) for part in np.meshgrid(np.arange(across + 1), np.arange(rows + 1)))
+    points = np.column_stack([wide / across * i, 0.0 * i, deep / rows * j])
+    inside = (i > 0) & (i < across) & (j > 0) & (j < rows)
+    if pattern == "uneven":
+        points[inside] += rng.uniform(-0.3, 0.3, (inside.sum(), 3)) * [wide / across, 0.0, deep / rows]
+    triangles = []
+    for row in range(rows):
+        for k in range(across):
+            a, b = row * (across + 1) + k, (row + 1) * (across + 1) + k
+            other = {"one way": False, "alternating": (row + k) % 2 == 1, "uneven": bool(rng.integers(2))}[pattern]
+            triangles += [[a, b, b + 1], [a, b + 1, a + 1]] if other else [[a, b, a + 1], [a + 1, b, b + 1]]
+    held = (j == 0) | (j == rows)
+    thin = ShellMaterial(stretch=2000.0, squeeze=0.1, bend=1e-5, density=0.1, wobble_halves=0.05)
+    sheet = ShellSpec(points, np.array(triangles, np.int32), np.eye(3), np.zeros(3), thin, Touch(1e-5, 0.3), held)
+    stepper = Stepper(RunSpec([sheet], [], ground=None, gravity=0.0))
+    x = stepper.state.x
+    x[:, 0] += 0.05 * x[:, 2]
+    x[~held, 1] += rng.uniform(-1e-4, 1e-4, (~held).sum())
+    for _ in range(14):
+        stepper.frame()
+    a, b, c = (stepper.state.x[np.array(triangles)[:, k]] for k in range(3))
+    middle = (a + b + c) / 3.0
+    some = (np.abs(middle[:, 0] - wide / 2) < 0.2 * wide) & (np.abs(middle[:, 2] - deep / 2) < 0.25 * deep)
+    plane = np.stack([b - a, c - a], axis=1)
+    slope = np.linalg.solve(plane[:, :, [0, 2]], plane[:, :, 1:2])[some, :, 0]
+    along = np.linalg.eigh(slope.T @ slope)[1][:, 0]
+    assert np.degrees(np.arctan(along[1] / along[0])) == pytest.approx(45.0, abs=2.0)
+    assert 0.001 < np.std(stepper.state.x[:, 1]) < 0.005
+
+
+@pytest.mark.parametrize("turn", [0.0, 90.0])
+def test_a_skin_grows_along_its_grain(turn):
+    way = [np.cos(np.radians(turn)), 0.0, -np.sin(np.radians(turn))]
+    mesh = primitives.sheet(6, 6)
+    shell = make_shell(mesh, (0.2, 1.0, 0.2), grows=(1.2, 1.0), grain=np.tile(way, (len(mesh.triangles), 1)))
+    stepper = still(RunSpec([shell], [], gravity=0.0, ground=None), 60, least=1e-5)
+    x, rest = stepper.state.x, stepper.world.start
+    corner = [np.flatnonzero((rest[:, 0] * i > 0.099) & (rest[:, 2] * k > 0.099))[0] for i, k in
+              ((-1, -1), (1, -1), (-1, 1))]
+    wide, deep = (np.linalg.norm(x[corner[0]] - x[other]) for other in corner[1:])
+    assert (wide, deep) == pytest.approx((0.24, 0.2) if turn == 0.0 else (0.2, 0.24), rel=1e-3)
+
+
+def test_a_limit_ends_the_stretching():
+    """Pulled by its own weight far beyond its limit, the excess is a fiftieth."""
+    soft = ShellMaterial(stretch=1.0, squeeze=0.3, bend=1e-6, density=0.5, wobble_halves=0.03)
+    longest = []
+    for most in (None, 1.1):
+        sheet = make_shell(primitives.sheet(4, 8), (0.1, 1.0, 0.2), (0.0, 1.0, 0.0), replace(soft, most=most),
+                           rotation=np.array([[1.0, 0, 0], [0, 0, 1], [0, -1, 0]]), held=lambda p: p[:, 2] > 0.099)
+        stepper = still(RunSpec([sheet], [], ground=None), 60)
+        longest.append(stepper.world.membrane.stretches(stepper.state.x)[:, 0].max())
+    assert longest[0] > 1.3 and 1.1 < longest[1] < 1.13
 
 
 def test_canvas_hardly_stretches_under_its_own_weight():

@@ -10,9 +10,10 @@ from typing import Any, cast
 import numpy as np
 from scipy.spatial import cKDTree
 
-from rubberquince.document.bodies import Meshes, piece_points, piece_triangles, unit_mesh
-from rubberquince.document.scene import MOVING, ImportedShape, Piece, Role, Scene, Seam
-from rubberquince.document.values import HoldValues, ShellValues, SolidValues, built
+from rubberquince.bake.holding import grain_of, held_of, line_of, within_heights
+from rubberquince.document.bodies import Meshes, piece_points, unit_mesh
+from rubberquince.document.scene import GROUND, MOVING, ImportedShape, Piece, Role, Scene, Seam
+from rubberquince.document.values import ShellValues, SolidValues, built
 from rubberquince.errors import RunError, ShapeError
 from rubberquince.shapes.lattice import Lattice, build_lattice, cells_about
 from rubberquince.solver.revision import revision
@@ -32,13 +33,11 @@ from rubberquince.solver.specs import (
     SolidSpec,
     Touch,
 )
-from rubberquince.solver.terms.pressing import rims
 
 GROUND_GAP = 1e-4           # m; the piece's own gap is what counts on the ground
 DRAFT_CELLS, DRAFT_ACROSS = 10_000, 8   # of more than these, and across, draft takes cells twice as wide
 _lattices: OrderedDict[str, Lattice] = OrderedDict()
 _MOST_LATTICES = 16
-COS_CORNER = float(np.cos(np.pi / 4)) + 1e-6
 
 
 @dataclass(frozen=True, eq=False)
@@ -55,7 +54,8 @@ class Assembly:
 
 def material_of(values: SolidValues | ShellValues) -> AnyMaterial:
     if isinstance(values, ShellValues):
-        return ShellMaterial(values.stretch, values.squeeze, values.bend, values.mass, values.wobble_halves)
+        return ShellMaterial(values.stretch, values.squeeze, values.bend, values.mass, values.wobble_halves,
+                             most=values.limit)
     poisson = LEAST_POISSON + values.keeps_volume * (MOST_POISSON - LEAST_POISSON)
     return Material(values.stiffness, poisson, values.density, values.wobble_halves)
 
@@ -69,43 +69,6 @@ def touch_of(piece: Piece) -> Touch:
 def inflation_of(piece: Piece, fps: float) -> Inflation:
     values = piece.pressure
     return Inflation(values.pressure, values.frames / fps, values.backing if values.kind == "gas" else None)
-
-
-def held_points(hold: HoldValues, local: np.ndarray, world: np.ndarray, triangles: np.ndarray) -> np.ndarray:
-    """Which points (n,) bool of a skin are held, by where they start; ``local`` and ``world`` are (n, 3), m.
-
-    A corner is where the outline turns by more than an eighth.
-    """
-    low, high = world[:, 1].min(), world[:, 1].max()
-    height = (world[:, 1] - low) / max(high - low, 1e-9)
-    among = (height >= hold.above - 1e-6) & (height <= hold.below + 1e-6)
-    if hold.what in ("outline", "corners"):
-        chosen = np.zeros(len(local), bool)
-        for rim in rims(triangles):
-            chosen[corners_of(local, rim) if hold.what == "corners" else rim] = True
-        among &= chosen
-    return among if hold.what != "nothing" else np.zeros(len(local), bool)
-
-
-def held_of(piece: Piece, meshes: Meshes) -> np.ndarray:
-    """Which points (n,) bool of a piece's skin never move."""
-    mesh = unit_mesh(piece.shape, meshes)
-    hold = piece.hold if piece.role == "shell" or piece.hold.what == "everything" else HoldValues()
-    if not piece.moves or hold.what == "nothing":
-        return np.zeros(len(mesh.points), bool)
-    points = mesh.points * np.array(piece.place.size)
-    return held_points(hold, points, points @ piece.place.rotation().T, mesh.triangles)
-
-
-def corners_of(points: np.ndarray, rim: np.ndarray) -> np.ndarray:
-    """The points of a rim, edges (e, 2) in any order, where it turns by more than an eighth."""
-    after = dict(rim.tolist())
-    before = {b: a for a, b in rim.tolist()}
-    middle = np.array([p for p in after if p in before], np.int64)
-    one = points[middle] - points[[before[p] for p in middle]]
-    two = points[[after[p] for p in middle]] - points[middle]
-    length = np.linalg.norm(one, axis=1) * np.linalg.norm(two, axis=1)
-    return middle[(one * two).sum(axis=1) < COS_CORNER * length]
 
 
 def cell_edge(piece: Piece, meshes: Meshes, quality: str) -> float:
@@ -180,24 +143,28 @@ def assemble(scene: Scene, meshes: Meshes, stopped: Callable[[], bool] = lambda:
         except ShapeError as error:
             raise RunError(f"{piece.name}: {error}") from None
     ground = Touch(GROUND_GAP, run.ground_friction) if run.ground else None
-    seams = [_seam(seam, scene, meshes, [piece.id for piece in bodies]) for seam in scene.sewn()]
-    return Assembly(RunSpec(specs, collider_specs, run.fps, run.gravity, ground, QUALITIES[run.quality], seams),
-                    bodies, colliders)
+    order = {piece.id: k for k, piece in enumerate(bodies)}
+    seams = [SeamSpec(order[seam.one], order[seam.two], sewn_points(seam, scene, meshes), *drawn(seam, scene))
+             for seam in scene.sewn()]
+    return Assembly(RunSpec(specs, collider_specs, run.fps, run.gravity, ground, QUALITIES[run.quality], seams,
+                            _apart(bodies + colliders)), bodies, colliders)
 
 
-def _seam(seam: Seam, scene: Scene, meshes: Meshes, order: list[str]) -> SeamSpec:
-    """Each outline point of the first piece with the nearest of the second's as they are placed."""
-    outlines, places = [], []
-    for key in (seam.one, seam.two):
-        piece = scene.piece(key)
-        loops = rims(piece_triangles(piece, meshes))
-        outlines.append(np.unique(np.concatenate(loops)) if loops else np.zeros(0, np.int64))
-        places.append(piece_points(piece, meshes)[outlines[-1]])
-    if not all(len(outline) for outline in outlines):
-        return SeamSpec(order.index(seam.one), order.index(seam.two), np.zeros((0, 2), np.int64), 0.0, 0.0)
-    nearest = cKDTree(places[1]).query(places[0])[1]
-    return SeamSpec(order.index(seam.one), order.index(seam.two),
-                    np.column_stack([outlines[0], outlines[1][nearest]]), *drawn(seam, scene))
+def _apart(pieces: list[Piece]) -> list[tuple[int, int]]:
+    """Pairs of numbers of pieces that pass through each other, by the word of either; the ground is the last."""
+    number = {**{piece.id: k for k, piece in enumerate(pieces)}, GROUND: len(pieces)}
+    return [(k, number[key]) for k, piece in enumerate(pieces) for key in piece.passes if key in number]
+
+
+def sewn_points(seam: Seam, scene: Scene, meshes: Meshes) -> np.ndarray:
+    """Pairs (k, 2) of each point of the seam's first line and the nearest of its second, as they are placed."""
+    pieces = [scene.piece(key) for key in (seam.one, seam.two)]
+    lines = [line_of(piece, along, meshes) for piece, along in zip(pieces, seam.along)]
+    if not all(len(line) for line in lines):
+        return np.zeros((0, 2), np.int64)
+    places = [piece_points(piece, meshes)[line] for piece, line in zip(pieces, lines)]
+    pairs = np.column_stack([lines[0], lines[1][cKDTree(places[1]).query(places[0])[1]]])
+    return pairs[pairs[:, 0] != pairs[:, 1]] if seam.one == seam.two else pairs
 
 
 def drawn(seam: Seam, scene: Scene) -> tuple[float, float]:
@@ -207,8 +174,9 @@ def drawn(seam: Seam, scene: Scene) -> tuple[float, float]:
 
 def _solid(piece: Piece, meshes: Meshes, scene: Scene, stopped: Callable[[], bool]) -> SolidSpec:
     lattice, rotation = lattice_of(piece, meshes, scene.run.quality, stopped), piece.place.rotation()
-    hold = piece.hold if piece.hold.what == "everything" else HoldValues()      # it has no outline
-    held = held_points(hold, lattice.nodes, lattice.nodes @ rotation.T, np.zeros((0, 3), np.int64))
+    held = np.zeros(len(lattice.nodes), bool)
+    if piece.hold.what == "everything":                     # it has no outline
+        held = within_heights(piece.hold, lattice.nodes @ rotation.T)
     return SolidSpec(
         unit_mesh(piece.shape, meshes).triangles, lattice, rotation, np.array(piece.place.position),
         cast(Material, material_of(piece.solid)), touch_of(piece), held if held.any() else None, piece.solid.weight,
@@ -221,7 +189,7 @@ def _shell(piece: Piece, meshes: Meshes, scene: Scene, stopped: Callable[[], boo
     return ShellSpec(
         mesh.points * np.array(place.size), mesh.triangles, place.rotation(), np.array(place.position),
         cast(ShellMaterial, material_of(values)), touch_of(piece), held if held.any() else None, values.weight,
-        inflation_of(piece, scene.run.fps), (values.along, values.across), values.flat)
+        inflation_of(piece, scene.run.fps), (values.along, values.across), values.flat, grain_of(piece, meshes))
 
 
 BUILDERS: dict[Role, Callable[[Piece, Meshes, Scene, Callable[[], bool]], BodySpec]] = {
@@ -244,7 +212,10 @@ def _physics(piece: Piece, values: bool) -> dict[str, Any]:
         shape = {"mesh": piece.shape.mesh}
     data: dict[str, Any] = {"id": piece.id, "role": piece.role, "shape": shape, "place": piece.place.model_dump()}
     if piece.moves:
-        data["built"] = built(piece.made_of), piece.hold.model_dump(), getattr(piece.made_of, "flat", False)
+        data["built"] = built(piece.made_of), piece.hold.model_dump(), *(getattr(piece.made_of, name, None)
+                                                                                   for name in ("flat", "grain_by"))
+        data["passes"] = sorted(piece.passes)
+        data["curves"] = [curve.model_dump(exclude={"name"}) for curve in piece.curves]
     if values:
         data["contact"] = piece.contact.model_dump()
         if piece.moves:
@@ -254,7 +225,7 @@ def _physics(piece: Piece, values: bool) -> dict[str, Any]:
 
 def _number(scene: Scene, values: bool, run: dict[str, Any]) -> int:
     pieces = [_physics(p, values) for p in (*by_id(scene, *MOVING), *by_id(scene, "collider"))]
-    seams = [(seam.one, seam.two, seam.values.model_dump() if values else None) for seam in scene.sewn()]
+    seams = [(seam.one, seam.two, seam.along, seam.values.model_dump() if values else None) for seam in scene.sewn()]
     data = {"solver": revision(), "pieces": pieces, "seams": seams, "run": run}
     digest = hashlib.sha256(json.dumps(data, sort_keys=True).encode()).digest()
     return int.from_bytes(digest[:8], "little") % (2 ** 63 - 2) + 2

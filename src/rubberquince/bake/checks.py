@@ -7,10 +7,10 @@ from functools import partial
 import igl
 import numpy as np
 
-from rubberquince.bake.assemble import held_of
+from rubberquince.bake.holding import held_of
 from rubberquince.document.bodies import Meshes, piece_points, piece_triangles, unit_mesh
 from rubberquince.document.remaking import refined, with_holes_closed
-from rubberquince.document.scene import BlockShape, Piece, Role, Scene, SheetShape, changed
+from rubberquince.document.scene import GROUND, BlockShape, Piece, Role, Scene, SheetShape, changed
 from rubberquince.errors import ShapeError
 from rubberquince.kernels.crossing import count_crossings
 from rubberquince.shapes.lattice import cells_about
@@ -200,11 +200,12 @@ def _overlaps(scene: Scene, meshes: Meshes) -> list[Check]:
     for k, piece in enumerate(taking_part):
         if not piece.moves:
             continue
-        if scene.run.ground and (sunk := -float(points[piece.id][:, 1].min())) > LEAST_DEPTH:
-            lowest = points[piece.id][points[piece.id][:, 1].argmin()]
-            found.append(_lift_check(piece, "the ground", STUCK, sunk, lowest))
+        passed = scene.passes(piece.id)
+        lowest = points[piece.id][points[piece.id][:, 1].argmin()]
+        if scene.run.ground and GROUND not in passed and -lowest[1] > LEAST_DEPTH:
+            found.append(_lift_check(piece, "the ground", STUCK, -float(lowest[1]), lowest))
         for j, other in enumerate(taking_part):
-            if j != k and not (other.moves and j < k):
+            if j != k and not (other.moves and j < k) and other.id not in passed:
                 depth, spot = _depth(piece, other, points, meshes)
                 if depth > LEAST_DEPTH:
                     higher = other.moves and other.place.position[1] > piece.place.position[1]
@@ -322,9 +323,13 @@ def _all_held(piece: Piece, scene: Scene, meshes: Meshes) -> list[Check]:
         return [Check(f"{piece.name} is held everywhere and will not move.", True, piece.id, "Hold nothing",
                       partial(_set, piece.id, "hold.what", "nothing"))]
     if not held.any():
-        return [Check(f"{piece.name} has no {piece.hold.what} there that could be held.", True, piece.id,
+        return [Check(f"{piece.name} has no {_called(piece)} there that could be held.", True, piece.id,
                       "Hold nothing", partial(_set, piece.id, "hold.what", "nothing"))]
     return []
+
+
+def _called(piece: Piece) -> str:
+    return "line" if piece.hold.what == "curve" else piece.hold.what
 
 
 def _skin_edge(piece: Piece, meshes: Meshes) -> float:
@@ -350,7 +355,7 @@ def _set(piece_id: str, path: str, value: object, now: Scene) -> Scene:
 def _become(fresh: Piece, now: Scene) -> Scene:
     """The piece with another shape, place and role."""
     return now.with_piece(now.piece(fresh.id).model_copy(
-        update={"shape": fresh.shape, "place": fresh.place, "role": fresh.role}))
+        update={"shape": fresh.shape, "place": fresh.place, "role": fresh.role, "curves": fresh.curves}))
 
 
 def _lift(piece_id: str, rise: float, now: Scene) -> Scene:

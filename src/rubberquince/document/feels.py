@@ -32,7 +32,7 @@ def _shell(name: str, line: str, stretch: float, squeeze: float, bend: float, wo
                                       "wobble_halves": wobble_halves, "mass": mass})
 
 
-FEELS = {feel.name: feel for feel in (
+USUAL = {feel.name: feel for feel in (
     _solid("set jelly", "sags a little, wobbles low and is soon quiet", 4200.0, 0.80, 0.35, 1050.0),
     _solid("wobbly jelly", "leans, trembles and comes back for a second or two", 3000.0, 0.80, 1.0, 1050.0),
     _solid("firm jelly", "holds its edges; the wobble is small and quick", 15e3, 0.85, 0.25, 1100.0),
@@ -48,6 +48,8 @@ FEELS = {feel.name: feel for feel in (
     _shell("film", "thin wrap: taut or in crisp wrinkles, never stretched", 2000.0, 0.02, 2e-6, 0.25, 0.03),
     _shell("leather", "heavy and stiff: keeps its shape, creases late", 1e4, 0.70, 3e-3, 0.06, 0.90))}
 
+FEELS = dict(USUAL)         # with the artist's own, see own_feels
+
 
 def feels_of(role: Role) -> list[Feel]:
     return [feel for feel in FEELS.values() if feel.role == role]
@@ -60,7 +62,8 @@ def mixed(choice: FeelChoice) -> dict[str, float]:
     values = {}
     for name, a in one.items():
         b = two.get(name, a)
-        value = a + (b - a) * choice.share if name in EVENLY else float(a * np.exp(np.log(b / a) * choice.share))
+        evenly = name in EVENLY or min(a, b) <= 0.0
+        value = a + (b - a) * choice.share if evenly else float(a * np.exp(np.log(b / a) * choice.share))
         values[name] = float(f"{value:.6g}")
     return values
 

@@ -1,9 +1,14 @@
 """Another mesh for a piece: refined, thinned, remeshed, closed.  A recipe is kept where it can say the same."""
 
+from collections.abc import Callable
+
 import numpy as np
+from scipy.sparse import coo_array
+from scipy.sparse.csgraph import connected_components
+from scipy.spatial import cKDTree
 
 from rubberquince.document.bodies import Meshes, local_points, unit_mesh
-from rubberquince.document.scene import ImportedShape, Piece, RevolvedShape, changed
+from rubberquince.document.scene import Curve, ImportedShape, Piece, RevolvedShape, changed
 from rubberquince.errors import SceneError
 from rubberquince.shapes import primitives, remesh, repair
 from rubberquince.shapes.polymesh import PolyMesh, is_closed, volume
@@ -39,13 +44,64 @@ def remade(piece: Piece, mesh: PolyMesh, how: str) -> tuple[Piece, PolyMesh]:
     moved = np.array(piece.place.position) + piece.place.rotation() @ centre
     place = piece.place.model_copy(update={"size": tuple(size.tolist()), "position": tuple(moved.tolist())})
     shape = ImportedShape(name=f"{name.partition(', ')[0][:100]}, {how}", mesh=unit.key)
-    return piece.model_copy(update={"shape": shape, "place": place}), unit
+    curves = tuple(_moved(curve, lambda beads: (beads * np.array(piece.place.size) - centre) / size)
+                   for curve in piece.curves)
+    return piece.model_copy(update={"shape": shape, "place": place, "curves": curves}), unit
+
+
+def _moved(curve: Curve, move: Callable[[np.ndarray], np.ndarray]) -> Curve:
+    """The curve with its beads (b, 3) at other places of the unit box."""
+    beads = tuple((float(x), float(y), float(z)) for x, y, z in move(np.array(curve.beads)))
+    return curve.model_copy(update={"beads": beads})
 
 
 def as_it_lies(piece: Piece, points: np.ndarray, meshes: Meshes) -> tuple[Piece, PolyMesh]:
     """The piece with its skin at ``points`` (n, 3), m, of the world, as its shape from now on."""
-    local = (np.asarray(points, float) - np.array(piece.place.position)) @ piece.place.rotation()
-    return remade(piece, unit_mesh(piece.shape, meshes).placed(local), "as it lay")
+    points = np.asarray(points, float)
+    return _laid(piece, unit_mesh(piece.shape, meshes).placed(points), points, meshes, "as it lay")
+
+
+def _laid(piece: Piece, lying: PolyMesh, skin: np.ndarray, meshes: Meshes, how: str) -> tuple[Piece, PolyMesh]:
+    """The piece with a mesh ``lying`` in the world, m, as its shape; its curves lie where ``skin`` (n, 3) has them."""
+    def local(places: np.ndarray) -> np.ndarray:
+        return (places - np.array(piece.place.position)) @ piece.place.rotation()
+
+    nearest, size = cKDTree(unit_mesh(piece.shape, meshes).points), np.array(piece.place.size)
+    curves = tuple(_moved(curve, lambda beads: local(skin[nearest.query(beads)[1]]) / size) for curve in piece.curves)
+    return remade(piece.model_copy(update={"curves": curves}), lying.placed(local(lying.points)), how)
+
+
+def welded(one: Piece, two: Piece, pairs: np.ndarray, skins: dict[str, np.ndarray],
+           meshes: Meshes) -> tuple[Piece, PolyMesh]:
+    """Piece ``one`` with the skins of both (which may be the same piece) as they lie, welded at ``pairs`` (k, 2) of
+    points: each pair becomes one point in its middle.
+
+    skins : points (n, 3), m, of the world by piece id.
+    """
+    parts = [one] if one.id == two.id else [one, two]
+    points = np.concatenate([np.asarray(skins[piece.id], float) for piece in parts])
+    shift = 0 if len(parts) == 1 else len(skins[one.id])
+    links = pairs[:, 0], pairs[:, 1] + shift
+    count, group = connected_components(coo_array((np.ones(len(pairs), bool), links), shape=(len(points),) * 2), False)
+    share = np.bincount(group, minlength=count)[:, None]
+    middle = np.column_stack([np.bincount(group, points[:, k], count) for k in range(3)]) / share
+    joined = _joined([unit_mesh(piece.shape, meshes) for piece in parts])
+    mesh = PolyMesh(middle, joined.face_sizes, group[joined.face_points].astype(np.int32), joined.uvs, joined.face_uvs)
+    for step in (repair.without_doubled_faces, repair.with_clear_diagonals, repair.turned_one_way):
+        mesh = step(mesh)[0]
+    return _laid(one, mesh, np.asarray(skins[one.id], float), meshes, "welded")
+
+
+def _joined(parts: list[PolyMesh]) -> PolyMesh:
+    """One mesh of several; it has texture coordinates if all have them."""
+    firsts = np.cumsum([0, *(len(mesh.points) for mesh in parts)])
+    textured = all(len(mesh.uvs) for mesh in parts)
+    first_uv = np.cumsum([0, *(len(mesh.uvs) for mesh in parts)])
+    uvs = [mesh.uvs for mesh in parts] if textured else [np.zeros((0, 2), np.float32)]
+    face_uvs = [mesh.face_uvs + first for mesh, first in zip(parts, first_uv)] if textured else [np.zeros(0, np.int32)]
+    return PolyMesh(np.concatenate([mesh.points for mesh in parts]), np.concatenate([m.face_sizes for m in parts]),
+                    np.concatenate([mesh.face_points + first for mesh, first in zip(parts, firsts)]).astype(np.int32),
+                    np.concatenate(uvs), np.concatenate(face_uvs).astype(np.int32))
 
 
 def thinned(piece: Piece, meshes: Meshes, share: float) -> tuple[Piece, PolyMesh]:

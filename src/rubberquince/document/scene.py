@@ -24,11 +24,12 @@ from rubberquince.document.values import (
 )
 from rubberquince.errors import RangeError, SceneError
 
-VERSION = 4
+VERSION = 5
 
 Length = Annotated[float, Field(allow_inf_nan=False, gt=0, le=1e3)]
 Vector = tuple[Finite, Finite, Finite]
 Role = Literal["solid", "shell", "collider", "scenery"]
+GROUND = "ground"           # stands for the ground where ids of pieces are listed
 MOVING: tuple[Role, ...] = ("solid", "shell")
 
 
@@ -127,10 +128,23 @@ class Place(Plain):
         return Rotation.from_euler("YXZ", [y, x, z], degrees=True).as_matrix()
 
 
+class Curve(Plain):
+    """A line on the skin of a piece, past ``beads`` that are given in the unit box of its shape.
+
+    Between them it follows the edges of whatever mesh the shape has; see shapes.paths.
+    """
+
+    id: str = Field(pattern=r"^[a-z0-9]{1,16}$")
+    name: str = Field(min_length=1, max_length=60)
+    beads: tuple[Vector, ...] = Field(min_length=1, max_length=5000)
+    closed: bool = False
+
+
 class Piece(Plain):
     """Anything in the scene: it has a shape, a place and a role.
 
     ``solid`` and ``shell`` are what it is made of in these roles: a role that is taken back finds its values again.
+    ``passes`` are the ids of pieces that it passes through, among them itself or GROUND.
     """
 
     id: str = Field(pattern=r"^[a-z0-9]{1,16}$")
@@ -145,6 +159,11 @@ class Piece(Plain):
     hold: HoldValues = HoldValues()
     contact: ContactValues = ContactValues()
     look: Look = Look()
+    curves: tuple[Curve, ...] = Field((), max_length=200)
+    passes: tuple[str, ...] = Field((), max_length=2000)
+
+    def curve(self, curve_id: str) -> Curve | None:
+        return next((curve for curve in self.curves if curve.id == curve_id), None)
 
     @property
     def moves(self) -> bool:
@@ -157,11 +176,16 @@ class Piece(Plain):
 
 
 class Seam(Plain):
-    """The outlines of two pieces, sewn together: each point of the first to the nearest of the second."""
+    """Two lines, sewn together: each point of the first to the nearest of the second.
+
+    ``one`` and ``two`` are ids of pieces, which may be the same; ``along`` says which of their curves, "" =
+    the outline.
+    """
 
     id: str = Field(pattern=r"^[a-z0-9]{1,16}$")
     one: str
     two: str
+    along: tuple[str, str] = ("", "")
     values: SeamValues = SeamValues()
 
 
@@ -208,6 +232,11 @@ class Scene(Plain):
             if piece.id == piece_id:
                 return piece
         raise KeyError(piece_id)
+
+    def passes(self, piece_id: str) -> set[str]:
+        """What a piece passes through, by its own word or by that of the other: ids, and GROUND."""
+        return {key for p in self.pieces for key in p.passes if p.id == piece_id} | {
+            p.id for p in self.pieces if piece_id in p.passes}
 
     def sewn(self) -> tuple[Seam, ...]:
         """The seams whose two pieces are there and move."""

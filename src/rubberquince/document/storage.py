@@ -43,7 +43,13 @@ def _from_3(raw: dict[str, Any]) -> dict[str, Any]:
     return {**raw, "version": 4, "pieces": pieces}
 
 
-MIGRATIONS = {1: _from_1, 2: _from_2, 3: _from_3}     # from a version: a function that takes and returns the raw dict
+def _from_4(raw: dict[str, Any]) -> dict[str, Any]:
+    """Lines on skins, and what passes through what, are new; there were none before."""
+    return {**raw, "version": 5}
+
+
+# from a version: a function that takes and returns the raw dict
+MIGRATIONS = {1: _from_1, 2: _from_2, 3: _from_3, 4: _from_4}
 
 
 def save_scene(path: Path, scene: Scene, meshes: dict[str, PolyMesh]) -> None:

@@ -95,10 +95,17 @@ class ShellValues(Plain):
         "Mass of an area", "kg/m²", 0.02, 5.0, "Weight of a square metre, in kg: film 0.03, silk 0.06, canvas 0.35",
         log=True)] = 0.35
     along: Annotated[float, Field(ge=0.05, le=5.0), About(
-        "Length along", "%", 0.5, 1.5, "Rest length along its x, of the one it was made with: above 100 % it buckles, "
-        "below it is taut", when="build")] = 1.0
+        "Length along", "%", 0.5, 1.5, "Rest length along its grain, of the one it was made with: above 100 % it "
+        "buckles, below it is taut", when="build")] = 1.0
     across: Annotated[float, Field(ge=0.05, le=5.0), About(
         "Length across", "%", 0.5, 1.5, "Rest length across that", when="build")] = 1.0
+    grain: Annotated[float, Field(ge=-180.0, le=180.0), About(
+        "Grain", "°", -90.0, 90.0, "Direction of “along”: turned about y from its x, or within its texture",
+        when="build")] = 0.0
+    grain_by: Literal["shape", "texture"] = "shape"
+    limit: Annotated[float | None, Field(ge=1.0, le=10.0), About(
+        "Stretches at most", "%", 1.0, 3.0,
+        "Beyond so much of its length it is fifty times as hard to stretch")] = None
     flat: bool = False
     weight: Weight = 1.0
 
@@ -118,9 +125,13 @@ class PressureValues(Plain):
 
 
 class HoldValues(Plain):
-    """Which points never move: those of a kind that are, as they start, above and below some height of the piece."""
+    """Which points never move: those of a kind that are, as they start, above and below some height of the piece.
 
-    what: Literal["nothing", "outline", "corners", "everything"] = "nothing"
+    ``curve`` is the id of the curve that is held.
+    """
+
+    what: Literal["nothing", "outline", "corners", "curve", "everything"] = "nothing"
+    curve: str = Field("", max_length=16)
     above: Annotated[float, Field(ge=0.0, le=1.0), About(
         "Only above", "%", 0.0, 1.0, "Only points that start above so much of its height")] = 0.0
     below: Annotated[float, Field(ge=0.0, le=1.0), About(

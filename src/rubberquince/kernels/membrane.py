@@ -5,6 +5,8 @@ St. Venant-Kirchhoff in principal stretches s1 >= s2, with e = (s² - 1) / 2, Y 
     full     Y / (2 (1 - ν²)) (e1² + 2 ν e1 e2 + e2²)
     slack    0 where e1 <= 0,  Y / 2 e1² where e2 < -ν e1,  else full          (Pipkin 1986)
 
+    beyond   HARD Y / 2 (s - most)² more, of either stretch s that is above ``most``
+
 A skin that buckles finer than its triangles is slack when squeezed; ``firm`` 0 .. 1 is the share of the full energy.
 Blocks are positive semidefinite: eigenvalues below zero are taken as zero, in closed form (Poya, Gil, Ortigosa 2023).
 """
@@ -12,11 +14,12 @@ Blocks are positive semidefinite: eigenvalues below zero are taken as zero, in c
 import numpy as np
 from numba import njit, prange
 
+HARD = 50.0                 # how much stiffer a skin is beyond the most that it stretches
 PAIRS = np.array([(0, 0), (0, 1), (0, 2), (1, 1), (1, 2), (2, 2)])      # corners of the blocks of a triangle
 
 
 @njit(cache=True, nogil=True)
-def _law(s1, s2, y, nu, firm):
+def _law(s1, s2, y, nu, firm, most):
     """Slopes p1, p2 of the energy per area by the stretches, N/m, and second slopes h11, h12, h22."""
     e1, e2 = 0.5 * (s1 * s1 - 1.0), 0.5 * (s2 * s2 - 1.0)
     k = y / (1.0 - nu * nu)
@@ -28,7 +31,12 @@ def _law(s1, s2, y, nu, firm):
             share = 1.0
     g1, g2 = share * k * (e1 + nu * e2) + alone * y * e1, share * k * (e2 + nu * e1)
     d11, d12, d22 = share * k + alone * y, share * k * nu, share * k
-    return g1 * s1, g2 * s2, d11 * s1 * s1 + g1, d12 * s1 * s2, d22 * s2 * s2 + g2
+    p1, p2, h11, h22 = g1 * s1, g2 * s2, d11 * s1 * s1 + g1, d22 * s2 * s2 + g2
+    if s1 > most:
+        p1, h11 = p1 + HARD * y * (s1 - most), h11 + HARD * y
+    if s2 > most:
+        p2, h22 = p2 + HARD * y * (s2 - most), h22 + HARD * y
+    return p1, p2, h11, d12 * s1 * s2, h22
 
 
 @njit(cache=True, nogil=True)
@@ -60,7 +68,7 @@ def _stretches(x, tri, shape, u, v):
 
 
 @njit(cache=True, nogil=True, fastmath={"contract"})
-def _energy(x, tri, shape, y, nu, firm):
+def _energy(x, tri, shape, y, nu, firm, most):
     """Energy per area of one triangle, N/m, from its squared stretches alone."""
     a, b, c = 0.0, 0.0, 0.0
     for i in range(3):
@@ -73,29 +81,31 @@ def _energy(x, tri, shape, y, nu, firm):
     k = y / (1.0 - nu * nu)
     full = 0.5 * k * (e1 * e1 + 2.0 * nu * e1 * e2 + e2 * e2)
     slack = 0.0 if e1 <= 0.0 else (0.5 * y * e1 * e1 if e2 < -nu * e1 else full)
-    return firm * full + (1.0 - firm) * slack
+    over1, over2 = np.sqrt(max(2.0 * e1 + 1.0, 0.0)) - most, np.sqrt(max(2.0 * e2 + 1.0, 0.0)) - most
+    over = max(over1, 0.0) ** 2 + max(over2, 0.0) ** 2
+    return firm * full + (1.0 - firm) * slack + 0.5 * HARD * y * over
 
 
 @njit(cache=True, nogil=True)
-def membrane_energy(lo, hi, x, tri, shape, area, y, nu, firm):
+def membrane_energy(lo, hi, x, tri, shape, area, y, nu, firm, most):
     """Energy, J, of triangles lo .. hi of all (t, 3) at nodes ``x`` (n, 3), m.
 
     shape : (t, 3, 2), 1/m, gradients of the corners' hat functions in the plane at rest.  area : (t,) m².
-    y : (t,) N/m, nu : (t,), firm : (t,).
+    y : (t,) N/m, nu : (t,), firm : (t,), most : (t,), infinite where nothing ends the stretching.
     """
     total = 0.0
     for t in range(lo, hi):
-        total += area[t] * _energy(x, tri[t], shape[t], y[t], nu[t], firm[t])
+        total += area[t] * _energy(x, tri[t], shape[t], y[t], nu[t], firm[t], most[t])
     return total
 
 
 @njit(cache=True, nogil=True)
-def add_membrane_gradient(x, tri, shape, area, y, nu, firm, out):
+def add_membrane_gradient(x, tri, shape, area, y, nu, firm, most, out):
     """Gradient of the energy, N, added to ``out`` (n, 3)."""
     u, v = np.empty((3, 3)), np.empty((2, 2))
     for t in range(len(tri)):
         s1, s2 = _stretches(x, tri[t], shape[t], u, v)
-        p1, p2, _, _, _ = _law(s1, s2, y[t], nu[t], firm[t])
+        p1, p2, _, _, _ = _law(s1, s2, y[t], nu[t], firm[t], most[t])
         for k in range(3):
             a = area[t] * p1 * (shape[t, k, 0] * v[0, 0] + shape[t, k, 1] * v[0, 1])
             b = area[t] * p2 * (shape[t, k, 0] * v[1, 0] + shape[t, k, 1] * v[1, 1])
@@ -104,13 +114,13 @@ def add_membrane_gradient(x, tri, shape, area, y, nu, firm, out):
 
 
 @njit(cache=True, nogil=True)
-def membrane_blocks(lo, hi, x, tri, shape, area, y, nu, firm, out):
+def membrane_blocks(lo, hi, x, tri, shape, area, y, nu, firm, most, out):
     """Second derivatives, N/m, between corners PAIRS of triangles lo .. hi into ``out`` (t, 6, 9) float32."""
     u, v, outer = np.empty((3, 3)), np.empty((2, 2)), np.empty((5, 9))
     along, across = np.empty(3), np.empty(3)
     for t in range(lo, hi):
         s1, s2 = _stretches(x, tri[t], shape[t], u, v)
-        p1, p2, h11, h12, h22 = _law(s1, s2, y[t], nu[t], firm[t])
+        p1, p2, h11, h12, h22 = _law(s1, s2, y[t], nu[t], firm[t], most[t])
         twist = max((p1 + p2) / max(s1 + s2, 1e-12), 0.0)
         flip = (p1 - p2) / (s1 - s2) if s1 - s2 > 1e-9 else h11 - h12
         flip = max(flip, 0.0)
@@ -146,11 +156,11 @@ def membrane_blocks(lo, hi, x, tri, shape, area, y, nu, firm, out):
 
 
 @njit(cache=True, nogil=True, parallel=True)
-def membrane_energy_all(parts, x, tri, shape, area, y, nu, firm):
+def membrane_energy_all(parts, x, tri, shape, area, y, nu, firm, most):
     """The same of all triangles; ``parts`` (chunks,) is scratch, summed in order so that the bits repeat."""
     n, chunks = len(tri), len(parts)
     for c in prange(chunks):
-        parts[c] = membrane_energy(c * n // chunks, (c + 1) * n // chunks, x, tri, shape, area, y, nu, firm)
+        parts[c] = membrane_energy(c * n // chunks, (c + 1) * n // chunks, x, tri, shape, area, y, nu, firm, most)
     total = 0.0
     for c in range(chunks):
         total += parts[c]
@@ -158,10 +168,10 @@ def membrane_energy_all(parts, x, tri, shape, area, y, nu, firm):
 
 
 @njit(cache=True, nogil=True, parallel=True)
-def membrane_blocks_all(chunks, x, tri, shape, area, y, nu, firm, out):
+def membrane_blocks_all(chunks, x, tri, shape, area, y, nu, firm, most, out):
     n = len(tri)
     for c in prange(chunks):
-        membrane_blocks(c * n // chunks, (c + 1) * n // chunks, x, tri, shape, area, y, nu, firm, out)
+        membrane_blocks(c * n // chunks, (c + 1) * n // chunks, x, tri, shape, area, y, nu, firm, most, out)
 
 
 @njit(cache=True, nogil=True)

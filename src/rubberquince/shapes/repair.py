@@ -17,7 +17,8 @@ Repaired = tuple[PolyMesh, list[str]]
 def repaired(mesh: PolyMesh) -> Repaired:
     """All that needs no decision by the artist."""
     notes: list[str] = []
-    for step in (merged, without_doubled_faces, turned_one_way, with_small_holes_closed, turned_outwards):
+    for step in (merged, without_doubled_faces, with_clear_diagonals, turned_one_way, with_small_holes_closed,
+                 turned_outwards):
         mesh, said = step(mesh)
         notes += said
     return mesh, notes
@@ -83,6 +84,25 @@ def turned_outwards(mesh: PolyMesh) -> Repaired:
     if not is_closed(mesh.triangles) or volume(mesh.points, mesh.triangles) >= 0:
         return mesh, []
     return _flipped(mesh, np.ones(len(mesh.face_sizes), bool)), ["The faces looked inwards; they were turned."]
+
+
+def with_clear_diagonals(mesh: PolyMesh) -> Repaired:
+    """Quads whose diagonal joins two points that are joined elsewhere, too, get the other one: two sheets with one rim
+    would share it at their corners, and be open there.
+    """
+    quads, starts = np.flatnonzero(mesh.face_sizes == 4), np.cumsum(mesh.face_sizes) - mesh.face_sizes
+    joined = np.sort(mesh.triangles[:, [0, 1, 1, 2, 2, 0]].reshape(-1, 2), axis=1).astype(np.int64)
+    key, count = np.unique(joined[:, 0] * len(mesh.points) + joined[:, 1], return_counts=True)
+    corner = starts[quads]
+    ends = np.sort(mesh.face_points[np.column_stack([corner, corner + 2])], axis=1).astype(np.int64)
+    shared = count[np.searchsorted(key, ends[:, 0] * len(mesh.points) + ends[:, 1])] > 2
+    take = np.arange(len(mesh.face_points))
+    for k in range(4):
+        take[corner[shared] + k] = corner[shared] + (k + 1) % 4
+    if not shared.any():
+        return mesh, []
+    return PolyMesh(mesh.points, mesh.face_sizes, mesh.face_points[take], mesh.uvs,
+                    mesh.face_uvs[take] if len(mesh.face_uvs) else mesh.face_uvs), []
 
 
 def with_small_holes_closed(mesh: PolyMesh) -> Repaired:

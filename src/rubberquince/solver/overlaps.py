@@ -32,7 +32,7 @@ def find_overlaps(world: World) -> list[Overlap]:
     points = [skin.points[skin.piece == k] for k in range(world.bodies)]
     for a, b in combinations(range(world.bodies), 2):
         x, y = points[a], points[b]
-        if (x.min(axis=0) < y.max(axis=0)).all() and (y.min(axis=0) < x.max(axis=0)).all() \
+        if world.meets[a, b] and (x.min(axis=0) < y.max(axis=0)).all() and (y.min(axis=0) < x.max(axis=0)).all() \
                 and _tangled(world, skin.points, a, b):
             between = x.mean(axis=0) - y.mean(axis=0)
             ways = [*np.eye(3), *-np.eye(3)]

@@ -36,6 +36,7 @@ class ShellMaterial:
 
     stretch : N/m, Young's modulus times thickness.  squeeze : 0 .. 1, the share of it that resists squeezing: the less,
     the finer it buckles.  bend : N m, bending stiffness.  density : kg/m².  wobble_halves : s, as of a Material.
+    most : the stretch above which it is hard to stretch further, 1 = none at all.
     """
 
     stretch: float
@@ -44,6 +45,7 @@ class ShellMaterial:
     density: float
     wobble_halves: float
     poisson: float = 0.3
+    most: float | None = None
 
 
 @dataclass(frozen=True)
@@ -101,7 +103,8 @@ class SolidSpec:
 class ShellSpec:
     """A shell: skin points (n, 3) m and triangles (t, 3) as they were made, and the pose they start in.
 
-    grows : (along, across), what its lengths at rest are of those it was made with, along x and across it.
+    grows : (along, across), what its lengths at rest are of those it was made with, along its grain and across it.
+    grain : (t, 3) directions, None for that of x.
     ``flat`` forgets the angles it was made with.  The rest is as of a solid; ``held`` is of points.
     """
 
@@ -116,6 +119,7 @@ class ShellSpec:
     inflation: Inflation = Inflation()
     grows: tuple[float, float] = (1.0, 1.0)
     flat: bool = False
+    grain: np.ndarray | None = None
 
 
 BodySpec = SolidSpec | ShellSpec
@@ -168,7 +172,11 @@ QUALITIES = {
 
 @dataclass(frozen=True, eq=False)
 class RunSpec:
-    """One run: its bodies, what pulls at them, and how it is computed."""
+    """One run: its bodies, what pulls at them, and how it is computed.
+
+    apart : pairs of pieces that do not touch each other, by number: bodies first, then colliders, then the ground.  A
+    piece with itself is such a pair, too.
+    """
 
     bodies: Sequence[BodySpec]
     colliders: list[ColliderSpec]
@@ -177,3 +185,4 @@ class RunSpec:
     ground: Touch | None = field(default_factory=lambda: Touch(1e-3, 0.5))
     quality: Quality = QUALITIES["good"]
     seams: Sequence[SeamSpec] = ()
+    apart: Sequence[tuple[int, int]] = ()

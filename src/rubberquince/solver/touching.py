@@ -55,6 +55,7 @@ class Touching:
         world, patches = self._world, self._patches
         ground = world.spec.ground.gap if world.spec.ground else 0.0
         self._ground_gap = np.maximum(world.gap[world.skin.piece[: world.skin.moving]], ground)
+        self._ground_gap[~world.meets[world.skin.piece[: world.skin.moving], -1]] = -np.inf
         self._widest = float(max([*world.gap, ground, 1e-6]))
         self._spare = np.maximum(MOST * patches.size(np.arange(patches.moving)), LEAST * self._widest)
         self._inside = []
@@ -188,6 +189,8 @@ class Touching:
             patches.widen(box, x, move)
         self._wide[:moving] = box + (HALF * self._widest + self._spare[:, None]) * SIDES
         keys = patches.meeting(self._wide)
+        one, two = np.divmod(keys, len(patches.piece))
+        keys = keys[self._world.meets[patches.piece[one], patches.piece[two]]]
         known, before = _find(keys, self._keys)
         kept, now = _find(self._keys, keys)
         old = tuple(column[kept[self._candidates[0]]] for column in self._candidates)
@@ -222,8 +225,11 @@ class Touching:
     def look_inside(self, x: np.ndarray) -> None:
         """Find out, at skin points ``x`` (n, 3), m, what is led out of colliders that keep to their outside."""
         world = self._world
-        self._inside = [(int(k), inside) for k in np.flatnonzero(world.outside_only)
-                        if (inside := points_inside(world.skin, x, int(k), np.arange(world.bodies))).any()]
+        self._inside = []
+        for k in np.flatnonzero(world.outside_only):
+            inside = points_inside(world.skin, x, int(k), np.flatnonzero(world.meets[k, : world.bodies]))
+            if inside.any():
+                self._inside.append((int(k), inside))
 
     def _leave(self, k: int, inside: np.ndarray, x: np.ndarray) -> tuple[np.ndarray, ...]:
         """Points inside collider ``k`` with its nearest faces, through which they are led out."""

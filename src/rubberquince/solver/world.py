@@ -109,6 +109,9 @@ class World:
         pieces = self.bodies + len(spec.colliders)
         self.gap, self.friction = np.zeros(pieces), np.zeros(pieces)
         self.bounce, self.outside_only = np.full(pieces, OWN_BOUNCE), np.zeros(pieces, bool)
+        self.meets = np.ones((pieces + 1, pieces + 1), bool)        # which pieces touch; the last is the ground
+        for one, two in spec.apart:
+            self.meets[one, two] = self.meets[two, one] = False
         self.touches = [body.touch for body in spec.bodies] + [c.touch for c in spec.colliders]
         for k, touch in enumerate(self.touches):
             self.set_touch(k, touch)

@@ -34,6 +34,7 @@ VIEW_KEYS = (("Drag on nothing", "turn the view"), ("Right-drag", "move the view
              ("Click", "choose a piece"), ("Drag the chosen piece", "slide it level"),
              ("Drag arrows, rings, grips", "move, turn, size"), ("Ctrl while dragging", "in steps of 1 cm, 15°"),
              ("Arrow keys in the view", "turn the view"), ("Arrow keys on the frames", "one frame on or back"),
+             ("Enter, Backspace, Esc", "close a line, take a bead, put the tool away"),
              ("Esc in a number", "bring back what it was"))
 
 

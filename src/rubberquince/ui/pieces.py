@@ -7,8 +7,9 @@ from pathlib import Path
 import numpy as np
 from PySide6.QtWidgets import QWidget
 
+from rubberquince.bake.assemble import sewn_points
 from rubberquince.document.bodies import piece_triangles, unit_mesh
-from rubberquince.document.remaking import as_it_lies
+from rubberquince.document.remaking import as_it_lies, welded
 from rubberquince.document.scene import (
     BlockShape,
     CushionShape,
@@ -147,19 +148,55 @@ class Pieces:
         self._bench.document.push(f"put the {what} of {chosen.name} on {len(others)} more", scene)
 
     def sew(self) -> None:
-        """Sew the outlines of the two chosen pieces together."""
+        """Sew the two chosen pieces together along their outlines or first lines, or one piece along its two lines."""
         scene, document = self._bench.scene, self._bench.document
         chosen = [scene.piece(key) for key in self._bench.chosen_ids]
-        if len(chosen) != 2 or not all(piece.moves for piece in chosen):
-            self._bench.say("Choose the two Shells that are to be sewn: hold Ctrl and click them in the line-up.")
+        lines: list[str | None]
+        if len(chosen) == 1 and len(chosen[0].curves) > 1:
+            lines, chosen = [c.id for c in chosen[0].curves[:2]], chosen * 2
+        elif len(chosen) == 2:
+            lines = [self._line(piece) for piece in chosen]
+        else:
+            self._bench.say("Choose the two Shells that are to be sewn: hold Ctrl and click them in the line-up. "
+                            "One alone is sewn to itself along the first two lines that are drawn on it.")
             return
-        closed = [piece.name for piece in chosen if not rims(piece_triangles(piece, document.meshes))]
+        if not all(piece.moves for piece in chosen):
+            self._bench.say("Only what moves can be sewn: make both a Shell or a Solid.")
+            return
+        closed = [piece.name for piece, line in zip(chosen, lines) if line is None]
         if closed:
-            self._bench.say(f"{closed[0]} has no outline that could be sewn: it is closed.")
+            self._bench.say(f"{closed[0]} is closed, so it has no outline to sew along: draw a line on it.")
             return
-        seam = Seam(id=document.new_id(), one=chosen[0].id, two=chosen[1].id)
+        seam = Seam(id=document.new_id(), one=chosen[0].id, two=chosen[1].id, along=(lines[0] or "", lines[1] or ""))
         document.push(f"sew {chosen[0].name} to {chosen[1].name}",
                       scene.model_copy(update={"seams": (*scene.seams, seam)}))
+
+    def weld(self, skins: dict[str, np.ndarray] | None) -> None:
+        """Make one piece of what the chosen one is sewn to, as both lie in the shown frame, skin points by piece id."""
+        scene, document, piece = self._bench.scene, self._bench.document, self._bench.chosen
+        seam = next((s for s in scene.sewn() if piece is not None and piece.id in (s.one, s.two)), None)
+        if piece is None or seam is None or not skins or not {seam.one, seam.two} <= set(skins):
+            self._bench.say("Choose a piece that is sewn, and go to a frame that is computed.")
+            return
+        one, two = scene.piece(seam.one), scene.piece(seam.two)
+        try:
+            fresh, mesh = welded(one, two, sewn_points(seam, scene, document.meshes), skins, document.meshes)
+        except QuinceError as error:
+            self._bench.say(f"{one.name}: {error}")
+            return
+        document.meshes[mesh.key] = mesh
+        scene = scene.with_piece(fresh)
+        pieces = tuple(p for p in scene.pieces if p.id == one.id or p.id != two.id)
+        gone = two.id if two.id != one.id else ""
+        seams = tuple(s for s in scene.seams if s.id != seam.id and gone not in (s.one, s.two))
+        document.push(f"weld {one.name}", scene.model_copy(update={"pieces": pieces, "seams": seams}))
+        self._bench.choose(one.id)
+
+    def _line(self, piece: Piece) -> str | None:
+        """What a piece is sewn along: "" for its outline, else its first curve; None where it has neither."""
+        if rims(piece_triangles(piece, self._bench.document.meshes)):
+            return ""
+        return piece.curves[0].id if piece.curves else None
 
     # --- other meshes ---------------------------------------------------------------------------------
 

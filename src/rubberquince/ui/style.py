@@ -74,6 +74,7 @@ QSplitter::handle:hover {{ background: {QUINCE_FILL}; }}
 #side {{ background: #F9F7F2; }}
 #sheet {{ border-right: 1px solid {LINE}; background: #F9F7F2; }}
 #facts {{ border-left: 1px solid {LINE}; background: #F9F7F2; }}
+#rule {{ background: {LINE}; min-width: 1px; max-width: 1px; margin: 4px 6px; }}
 #bar {{ background: rgba(255, 255, 255, 225); border: 1px solid {LINE}; border-radius: 12px; }}
 #notice {{ background: rgba(255, 255, 255, 240); border: 1px solid {LINE}; border-left: 4px solid {LEAF};
     border-radius: 6px; }}

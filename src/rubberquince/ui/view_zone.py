@@ -14,6 +14,7 @@ from rubberquince.ui import style
 from rubberquince.ui.assistant import Assistant
 from rubberquince.ui.bench import Bench
 from rubberquince.ui.cells import ShownCells
+from rubberquince.ui.curves import CurveTool, lines_of
 from rubberquince.ui.parts import column, framed, label, row
 from rubberquince.ui.runner import Runner
 from rubberquince.ui.strip.player import Player
@@ -126,6 +127,7 @@ class ViewZone(QWidget):
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
         layout.addWidget(self.view)
+        self.curve_tool = CurveTool(bench, self.view, self)
         self._bar, self.displays = self._make_bar()
         self.notice = Notice(self)
         self._legend = Legend(self)
@@ -158,6 +160,14 @@ class ViewZone(QWidget):
             line.addWidget(button)
             buttons[name] = button
         buttons["smooth"].setChecked(True)
+        self.curve_pill = QPushButton("draw lines")
+        self.curve_pill.setObjectName("part")
+        self.curve_pill.setCheckable(True)
+        self.curve_pill.setToolTip("Draw lines on the chosen piece, to hold it there or to sew along")
+        self.curve_pill.clicked.connect(self.curve_tool.turn)
+        self.curve_tool.turned.connect(self.curve_pill.setChecked)
+        line.addWidget(framed(column(), "rule"))
+        line.addWidget(self.curve_pill)
         bar = framed(line, "bar")
         bar.setParent(self)
         bar.move(12, 12)
@@ -233,7 +243,7 @@ class ViewZone(QWidget):
 
     def _on_chose(self, piece_id: str) -> None:
         self.view.stage.chosen = piece_id or None
-        self.view.redraw()
+        self.show_frame()
 
     def _on_frame(self, number: int) -> None:
         if not self._player.playing and number == self._player.frame:
@@ -246,6 +256,8 @@ class ViewZone(QWidget):
         skins = None if at_start else self._runner.skins(frame)
         self.view.handles_shown = at_start or skins is None
         stage.show_frame(skins or self._placed(scene))
+        chosen = stage.bodies.get(stage.chosen or "")
+        self.view.lines = lines_of(self._bench, chosen.points if chosen is not None else None)
         stage.cells = {}
         if stage.display == "cells":
             stage.cells = self.shown_cells.surfaces(scene, {} if at_start else self._runner.nodes(frame))

@@ -9,6 +9,7 @@ from PySide6.QtGui import QCloseEvent, QKeySequence
 from PySide6.QtWidgets import QLabel, QMainWindow, QSplitter
 
 from rubberquince.document.bodies import unit_mesh
+from rubberquince.document.own_feels import find_own
 from rubberquince.document.scene import Piece
 from rubberquince.errors import QuinceError
 from rubberquince.logs import log_folder
@@ -69,6 +70,8 @@ class MainWindow(QMainWindow):
             kept = self._settings.value(name)
             if kept is not None:
                 restore(kept)
+        for trouble in find_own():
+            self.bench.say(trouble)
         self._refresh()
         self.strip.refresh()
         self.checks.refresh()
@@ -130,7 +133,8 @@ class MainWindow(QMainWindow):
         add(piece, "Hide the others, or show all", self.pieces.hide_others, "H")
         add(piece, "Refine the chosen piece", self.pieces.refine)
         add(piece, "Keep this frame as its shape", lambda: self.pieces.keep_frame(self.runner.skins(self.player.frame)))
-        add(piece, "Sew the outlines of both", self.pieces.sew)
+        add(piece, "Sew together", self.pieces.sew)
+        add(piece, "Weld what is sewn, as it lies", lambda: self.pieces.weld(self.runner.skins(self.player.frame)))
         others = piece.addMenu("Put on the others that are chosen")
         for name in SPREAD:
             add(others, f"Its {name}", partial(self.pieces.spread, name))
@@ -153,6 +157,9 @@ class MainWindow(QMainWindow):
         view.addSeparator()
         for k, name in enumerate(DISPLAYS):
             add(view, f"Show {name}", partial(self.view_zone.set_display, name), f"Alt+{k + 1}")
+        view.addSeparator()
+        tool = self.view_zone.curve_tool
+        add(view, "Draw lines on the chosen piece", lambda: tool.turn(not self.view_zone.view.aims), "L")
         view.addSeparator()
         units = view.addMenu("Lengths in")
         for unit in UNITS:

@@ -5,11 +5,11 @@ from typing import Literal
 
 import numpy as np
 
-from rubberquince.bake.assemble import held_of
+from rubberquince.bake.holding import held_of
 from rubberquince.document.bodies import Meshes, piece_points, unit_mesh
 from rubberquince.document.scene import Piece, Scene
 from rubberquince.errors import ShapeError
-from rubberquince.shapes.rays import nearest_hit
+from rubberquince.shapes.rays import nearest_hit, nearest_spot
 from rubberquince.view.body import Body
 
 Display = Literal["smooth", "cells", "stretch", "holds", "gap"]
@@ -22,6 +22,23 @@ def linear_colour(text: str) -> tuple[float, float, float]:
     screen = np.array([int(text[k:k + 2], 16) / 255.0 for k in (1, 3, 5)])
     light = screen ** 2
     return float(light[0]), float(light[1]), float(light[2])
+
+
+@dataclass(frozen=True, eq=False)
+class Line:
+    """A line to be drawn over everything: places (n, 3) m, and those of its beads (b, 3)."""
+
+    points: np.ndarray
+    beads: np.ndarray
+
+
+@dataclass(frozen=True, eq=False)
+class Spot:
+    """A place on the skin of a piece: in the triangle of points ``corners`` (3,), which weigh ``weights`` (3,)."""
+
+    piece: str
+    corners: np.ndarray
+    weights: np.ndarray
 
 
 @dataclass
@@ -83,6 +100,14 @@ class Stage:
             if distance < nearest:
                 nearest, found = distance, piece_id
         return found
+
+    def spot(self, eye: np.ndarray, along: np.ndarray) -> Spot | None:
+        """Where a ray meets the chosen piece, if that is what it meets first."""
+        body = self.bodies.get(self.chosen or "")
+        if body is None or self.chosen is None or self.at(eye, along) != self.chosen:
+            return None
+        met = nearest_spot(body.points, body.plain_triangles, eye, along)
+        return Spot(self.chosen, body.plain_triangles[met[0]], met[1]) if met is not None else None
 
     def bounds(self, only: list[str] | None = None) -> tuple[np.ndarray, np.ndarray] | None:
         """Box (low, high) m around the pieces with these ids, or all; None when there are none."""

@@ -25,7 +25,7 @@ from rubberquince.shapes.rays import nearest_hit
 from rubberquince.view.camera import Camera
 from rubberquince.view.handles import AXES, Drag, Handle, handles_of, slide, under_pointer
 from rubberquince.view.renderer import Renderer
-from rubberquince.view.stage import Stage
+from rubberquince.view.stage import Line, Spot, Stage
 
 STILL_AFTER = 90            # ms without a change, after which the picture is refined
 SAMPLES = 8                 # pictures averaged for a still one
@@ -34,17 +34,26 @@ SCALES = (1.0, 0.8, 0.62, 0.5)   # of the picture while things move
 SLOW = 0.027                # s: three pictures in a row above, and the next ones are coarser
 CLICK = 4                   # px of movement that still is a click
 TROUBLE_COLOUR = "#B4532A"
+LINE_COLOUR = "#6B3E5E"
 AXIS_COLOURS = ("#B4532A", "#5B7F4B", "#3F6F8A")
+TOOL_KEYS = (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Backspace, Qt.Key.Key_Escape)
 KEY_STEP = np.radians(7.5)
 
 
 class View(QWidget):
-    """Shows a stage.  Signals: a piece was clicked (its id, or "" for none); a handle was taken, moved, let go."""
+    """Shows a stage.  Signals: a piece was clicked (its id, or "" for none); a handle was taken, moved, let go.
+
+    While a tool ``aims``, clicks say which pixel they are on instead, by ``aimed`` and ``aimed_twice``, and keys of
+    tools come by ``keyed``.
+    """
 
     clicked = Signal(str)
+    aimed = Signal(QPointF)
+    aimed_twice = Signal(QPointF)
     drag_began = Signal(str)
     dragged = Signal(str, object)
     drag_ended = Signal()
+    keyed = Signal(int)
 
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -52,6 +61,8 @@ class View(QWidget):
         self.camera = Camera()
         self.place_of: Callable[[str], Place | None] = lambda _: None
         self.handles_shown = True
+        self.aims = False
+        self.lines: list[Line] = []
         self.trouble = ""
         self.spots: list[np.ndarray] = []
         self._renderer: Renderer | None = None
@@ -180,9 +191,24 @@ class View(QWidget):
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         for handle in self._handles():
             self._paint_handle(painter, handle)
+        for line in self.lines:
+            self._paint_line(painter, line)
         for spot in self.spots if self.handles_shown else []:
             self._paint_spot(painter, spot)
         painter.end()
+
+    def _paint_line(self, painter: QPainter, line: Line) -> None:
+        """A line in the world, with its beads."""
+        for colour, width in (("#FFFFFF", 4.5), (LINE_COLOUR, 2.2)):
+            painter.setPen(QPen(QColor(colour), width, Qt.PenStyle.SolidLine, Qt.PenCapStyle.RoundCap))
+            x, y, depth = self.camera.project(line.points, self.width(), self.height()).T
+            if len(x) > 1 and (depth > 0).all():
+                painter.drawPolyline(QPolygonF([QPointF(*at) for at in zip(x, y)]))
+        painter.setPen(QPen(QColor("#FFFFFF"), 1.4))
+        painter.setBrush(QColor(LINE_COLOUR))
+        for x, y, depth in self.camera.project(line.beads, self.width(), self.height()) if len(line.beads) else ():
+            if depth > 0:
+                painter.drawEllipse(QPointF(x, y), 4.5, 4.5)
 
     def _paint_spot(self, painter: QPainter, spot: np.ndarray) -> None:
         """A place where something is wrong: a ring around it and the mark of a trouble beside it."""
@@ -205,7 +231,7 @@ class View(QWidget):
 
     def _handles(self) -> list[Handle]:
         chosen = self.stage.chosen
-        if not self.handles_shown or chosen is None or chosen not in self.stage.bodies:
+        if not self.handles_shown or self.aims or chosen is None or chosen not in self.stage.bodies:
             return []
         place = self.place_of(chosen)
         return handles_of(place) if place is not None else []
@@ -236,6 +262,10 @@ class View(QWidget):
             painter.setBrush(QColor("#FFFFFF"))
             painter.drawRect(QRectF(points[0].x() - side, points[0].y() - side, 2 * side, 2 * side))
 
+    def spot(self, at: QPointF) -> Spot | None:
+        """What of the chosen piece is seen at a pixel; None where it is not."""
+        return self.stage.spot(*self._ray(at))
+
     def _ray(self, at: QPointF) -> tuple[np.ndarray, np.ndarray]:
         return self.camera.ray(at.x(), at.y(), self.width(), self.height())
 
@@ -245,6 +275,8 @@ class View(QWidget):
         at = event.position()
         self._press = self._last = at
         if event.button() != Qt.MouseButton.LeftButton:
+            return
+        if self.aims:
             return
         chosen = self.stage.chosen
         handle = under_pointer(self._handles(), self.camera, (at.x(), at.y()), (self.width(), self.height()))
@@ -283,6 +315,8 @@ class View(QWidget):
             self.redraw()
 
     def _hover(self, at: QPointF) -> None:
+        if self.aims:
+            return
         hot = under_pointer(self._handles(), self.camera, (at.x(), at.y()), (self.width(), self.height()))
         if (hot and hot.name) != (self._hot and self._hot.name):
             self._hot = hot
@@ -296,11 +330,19 @@ class View(QWidget):
             self._drag = None
             self.drag_ended.emit()
         elif press is not None and event.button() == Qt.MouseButton.LeftButton:
-            if (at - press).manhattanLength() <= CLICK:
+            if self.aims and (at - press).manhattanLength() <= CLICK:
+                self.aimed.emit(at)
+            elif (at - press).manhattanLength() <= CLICK:
                 self.clicked.emit(self.stage.at(*self._ray(at)) or "")
             elif self._sliding:
                 self.drag_ended.emit()
         self._slide, self._sliding = None, False
+
+    def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
+        if self.aims and event.button() == Qt.MouseButton.LeftButton:
+            self.aimed_twice.emit(event.position())
+        else:
+            self.mousePressEvent(event)
 
     def wheelEvent(self, event: QWheelEvent) -> None:
         at = event.position()
@@ -319,5 +361,7 @@ class View(QWidget):
             factor = 0.85 if key == Qt.Key.Key_Plus else 1 / 0.85
             self.camera = self.camera.zoomed(factor, self.width() / 2, self.height() / 2, self.width(), self.height())
             self.redraw()
+        elif self.aims and key in TOOL_KEYS:
+            self.keyed.emit(int(key))
         else:
             super().keyPressEvent(event)

@@ -8,6 +8,9 @@ from rubberquince.kernels import bending as bd
 from rubberquince.solver.carriers.carrier import Carrier
 from rubberquince.solver.specs import AnyMaterial, BodySpec, ShellMaterial, ShellSpec
 
+# Hinges act as a plate of Poisson's ratio 1/3 (Seung, Nelson 1988): a sheet that bends as one has the stiffness that it
+# is given, a narrow strip 8/9 of it.  Half of that is made up for, so that both are right within a sixteenth.
+FIRMER = 17.0 / 16.0
 THINNEST = 0.1              # area of both triangles over their edge squared: thinner ones bend no harder
 
 
@@ -23,7 +26,7 @@ class Bending:
                 if not spec.flat:
                     bd.angles(points, mine, at_rest)
                 hinge.append(mine + first_node[k])
-                shape.append(_stoutness(points, mine))
+                shape.append(_stoutness(points, mine, carriers[k].held))
                 rest.append(at_rest)
                 body.append(np.full(len(mine), k))
         self.hinge, self._shape, self.rest = np.concatenate(hinge), np.concatenate(shape), np.concatenate(rest)
@@ -39,7 +42,7 @@ class Bending:
     def set_material(self, body: int, material: AnyMaterial) -> None:
         if isinstance(material, ShellMaterial):
             mine = self.body == body
-            self._stiffness[mine] = material.bend * self._shape[mine]
+            self._stiffness[mine] = FIRMER * material.bend * self._shape[mine]
 
     def tell(self, since: float) -> bool:
         return False
@@ -78,9 +81,14 @@ def hinges_of(triangles: np.ndarray) -> np.ndarray:
     return hinge[hinge[:, 2] != hinge[:, 3]].reshape(-1, 4)
 
 
-def _stoutness(points: np.ndarray, hinge: np.ndarray) -> np.ndarray:
-    """L² / (A1 + A2) (h,), what the bending stiffness is multiplied with."""
+def _stoutness(points: np.ndarray, hinge: np.ndarray, held: np.ndarray) -> np.ndarray:
+    """L² / (A1 + A2) (h,), what the bending stiffness is multiplied with.
+
+    A triangle with all its points ``held`` (n,) bool cannot bend, so its area does not count.
+    """
     a, b, c, d = (points[hinge[:, k]] for k in range(4))
-    area = 0.5 * (np.linalg.norm(np.cross(b - a, c - a), axis=1) + np.linalg.norm(np.cross(b - a, d - a), axis=1))
+    ends = held[hinge[:, 0]] & held[hinge[:, 1]]
+    sides = ((c, ~(ends & held[hinge[:, 2]])), (d, ~(ends & held[hinge[:, 3]])))
+    area = sum(0.5 * np.linalg.norm(np.cross(b - a, p - a), axis=1) * bends for p, bends in sides)
     length = ((b - a) ** 2).sum(axis=1)
     return length / np.maximum(area, np.maximum(THINNEST * length, 1e-300))

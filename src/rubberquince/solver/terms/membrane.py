@@ -8,6 +8,7 @@ from rubberquince.kernels import membrane as mb
 from rubberquince.solver.carriers.carrier import Carrier
 from rubberquince.solver.specs import AnyMaterial, BodySpec, ShellMaterial, ShellSpec
 
+STEEP = 0.9                 # cosine between a triangle's normal and the grain, above which another direction is taken
 THINNEST = 1e-4             # height of a triangle over its longest edge: thinner ones have no plane to be stretched in
 
 
@@ -19,7 +20,7 @@ class Membrane:
         for k, spec in enumerate(bodies):
             if isinstance(spec, ShellSpec):
                 mine = spec.triangles.astype(np.int64)
-                slopes, areas = _at_rest(np.asarray(spec.points, float), mine, spec.grows)
+                slopes, areas = _at_rest(np.asarray(spec.points, float), mine, spec.grows, spec.grain)
                 tri.append(mine[areas > 0.0] + first_node[k])
                 shape.append(slopes[areas > 0.0])
                 area.append(areas[areas > 0.0])
@@ -27,8 +28,7 @@ class Membrane:
         self.tri, self.shape, self.area = np.concatenate(tri), np.concatenate(shape), np.concatenate(area)
         self.body = np.concatenate(body).astype(np.int64)
         self.pairs = self.tri[:, mb.PAIRS].reshape(-1, 2)
-        self._stretch, self._poisson, self._squeeze = np.zeros((3, len(self.tri)))
-
+        self._stretch, self._poisson, self._squeeze, self._most = np.zeros((4, len(self.tri)))
         self.use_threads(1)
 
     def use_threads(self, threads: int) -> None:
@@ -39,9 +39,10 @@ class Membrane:
             mine = self.body == body
             self._stretch[mine], self._poisson[mine] = material.stretch, material.poisson
             self._squeeze[mine] = material.squeeze
+            self._most[mine] = np.inf if material.most is None else material.most
 
     def _values(self) -> tuple[np.ndarray, ...]:
-        return self.tri, self.shape, self.area, self._stretch, self._poisson, self._squeeze
+        return self.tri, self.shape, self.area, self._stretch, self._poisson, self._squeeze, self._most
 
     def tell(self, since: float) -> bool:
         return False
@@ -67,11 +68,12 @@ class Membrane:
         return out
 
 
-def _at_rest(points: np.ndarray, tri: np.ndarray, grows: tuple[float, float]) -> tuple[np.ndarray, np.ndarray]:
+def _at_rest(points: np.ndarray, tri: np.ndarray, grows: tuple[float, float],
+             grain: np.ndarray | None) -> tuple[np.ndarray, np.ndarray]:
     """Gradients (t, 3, 2), 1/m, of the corners' hat functions at rest, and areas (t,), m², 0 where there is no plane.
 
-    The first direction in a triangle's plane is that of x as the shell was made, which may grow otherwise than the one
-    across it.
+    The first direction in a triangle's plane is that of its ``grain`` (t, 3), else that of x as the shell was made; the
+    skin may grow otherwise along it than across.
     """
     a, b, c = (points[tri[:, k]] for k in range(3))
     normal = np.cross(b - a, c - a)
@@ -79,7 +81,9 @@ def _at_rest(points: np.ndarray, tri: np.ndarray, grows: tuple[float, float]) ->
     longest = np.max([np.linalg.norm(p - q, axis=1) for p, q in ((a, b), (b, c), (c, a))], axis=0, initial=0.0)
     real = twice > THINNEST * longest ** 2
     normal /= np.where(real, twice, 1.0)[:, None]
-    along = np.where(np.abs(normal[:, :1]) < 0.9, np.array([[1.0, 0.0, 0.0]]), np.array([[0.0, 0.0, 1.0]]))
+    grain = np.tile([1.0, 0.0, 0.0], (len(tri), 1)) if grain is None else grain
+    steep = np.abs((grain * normal).sum(axis=1)) > STEEP            # it has no direction in such a plane
+    along = np.where(steep[:, None], np.roll(grain, 1, axis=1), grain)
     along = along - (along * normal).sum(axis=1, keepdims=True) * normal
     along /= np.maximum(np.linalg.norm(along, axis=1, keepdims=True), 1e-300)
     frame = np.stack([along, np.cross(normal, along)], axis=2)

@@ -1,14 +1,19 @@
 """Role and feel: what a piece is, how it looks, and how finely it is filled."""
 
+from collections.abc import Callable
+from functools import partial
+
 from PySide6.QtGui import QColor
-from PySide6.QtWidgets import QColorDialog, QComboBox, QPushButton
+from PySide6.QtWidgets import QColorDialog, QComboBox, QInputDialog, QMenu, QPushButton
 
 from rubberquince.bake.assemble import cell_edge, cells_of_edge
-from rubberquince.document.feels import FEELS, OWN, feels_of, usual, with_feel
+from rubberquince.document import own_feels
+from rubberquince.document.feels import FEELS, OWN, USUAL, Feel, feels_of, usual, with_feel
 from rubberquince.document.scene import Piece
 from rubberquince.document.values import FeelChoice
 from rubberquince.errors import QuinceError
 from rubberquince.ui.bench import Bench
+from rubberquince.ui.dialogs import FileDialogs
 from rubberquince.ui.fields import NumberEdit, WholeEdit
 from rubberquince.ui.parts import calm, column, framed, label, row
 from rubberquince.ui.sheet.section import NAME_WIDTH, Section, named_row
@@ -31,6 +36,7 @@ class FeelSection(Section):
 
     def __init__(self, bench: Bench) -> None:
         super().__init__(bench)
+        self._dialogs = FileDialogs(self)
         self.role = calm(QComboBox())
         self.role.setAccessibleName("Role")
         for key, (name, tip) in ROLES.items():
@@ -45,14 +51,18 @@ class FeelSection(Section):
             box.setMinimumContentsLength(4)
             box.addItem(none, OWN)
             box.activated.connect(self._set_feel)
-        self._feels_of = ""
+        self._names: list[str] = []
         self.feel_line = label("", "small", wrap=True)
         self.share = NumberEdit("Share of the second feel", "%")
         self.share.setFixedWidth(52)
         self.share.typed.connect(lambda share: self._set_feel(share=share))
         self.share.refused.connect(bench.say)
+        self.own = QPushButton("Own feels")
+        self._own_menu = QMenu(self.own)
+        self._own_menu.aboutToShow.connect(self._list_own)
+        self.own.setMenu(self._own_menu)
         self._feel_rows = framed(column(named_row("Feel", self.feel), named_row("Mixed with", self.second, self.share),
-                                        self.feel_line, gap=5), "plain")
+                                        self.feel_line, self.own, gap=5), "plain")
         self.rows.addWidget(self._feel_rows)
         self.cells = WholeEdit("Cells across", 2, 60)
         self.cells.setFixedWidth(56)
@@ -101,8 +111,9 @@ class FeelSection(Section):
 
     def _show_feel(self, piece: Piece) -> None:
         choice = piece.made_of.feel
-        if piece.role != self._feels_of:
-            self._feels_of = piece.role
+        names = [feel.name for feel in feels_of(piece.role)]
+        if names != self._names:
+            self._names = names
             for box in (self.feel, self.second):
                 while box.count() > 1:
                     box.removeItem(1)
@@ -145,6 +156,63 @@ class FeelSection(Section):
             self.refresh(piece)
             return
         self.bench.document.push("change feel", self.bench.scene.with_piece(with_feel(piece, choice)))
+
+    # --- feels of the artist's own ----------------------------------------------------------------------
+
+    def _list_own(self) -> None:
+        self._own_menu.clear()
+        piece = self.bench.chosen
+        chosen = FEELS.get(piece.made_of.feel.name) if piece is not None else None
+        for text, do in (("Keep these values as a feel…", self._keep_feel), ("Import a feel…", self._import_feel)):
+            self._own_menu.addAction(text, partial(self._try, do))
+        if chosen is not None:
+            self._own_menu.addAction(f"Export “{chosen.name}”…", partial(self._try, partial(self._export_feel, chosen)))
+            if chosen.name not in USUAL:
+                self._own_menu.addAction(f"Forget “{chosen.name}”", partial(self._forget_feel, chosen.name))
+
+    def _try(self, do: Callable[[], None]) -> None:
+        try:
+            do()
+        except QuinceError as error:
+            self.bench.say(str(error))
+        if self.bench.chosen is not None:
+            self.refresh(self.bench.chosen)
+
+    def _keep_feel(self) -> None:
+        piece = self.bench.chosen
+        if piece is None:
+            return
+        name, meant = QInputDialog.getText(self, "Keep these values as a feel", "Name of the feel:", text=piece.name)
+        if meant:
+            own_feels.keep(own_feels.feel_of(piece, name))
+            self._choose_feel(name.strip())
+
+    def _import_feel(self) -> None:
+        path = self._dialogs.to_open("Import a feel", f"Feels (*{own_feels.SUFFIX})")
+        if path is not None:
+            feel = own_feels.read_feel(path)
+            own_feels.keep(feel)
+            piece = self.bench.chosen
+            if piece is not None and feel.role == piece.role:
+                self._choose_feel(feel.name)
+            else:
+                self.bench.say(f"“{feel.name}” is kept; it is offered to every {ROLES[feel.role][0]}.", False)
+
+    def _export_feel(self, feel: Feel) -> None:
+        path = self._dialogs.to_save("Export a feel", {"Feel": own_feels.SUFFIX})
+        if path is not None:
+            own_feels.write_feel(path, feel)
+
+    def _forget_feel(self, name: str) -> None:
+        own_feels.forget(name)
+        if self.bench.chosen is not None:
+            self.refresh(self.bench.chosen)
+
+    def _choose_feel(self, name: str) -> None:
+        piece = self.bench.chosen
+        if piece is not None:
+            fresh = with_feel(piece, FeelChoice(name=name))
+            self.bench.document.push("change feel", self.bench.scene.with_piece(fresh))
 
     def _set_role(self) -> None:
         self._set("change role", "role", self.role.currentData())

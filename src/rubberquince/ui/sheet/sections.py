@@ -1,10 +1,10 @@
 """The sections of the sheet that are little more than their fields, in the order of the work."""
 
-from PySide6.QtWidgets import QCheckBox, QComboBox, QPushButton
+from PySide6.QtWidgets import QCheckBox, QComboBox, QMenu, QPushButton
 
 from rubberquince.document.bodies import piece_points, resting_height, unit_mesh
 from rubberquince.document.feels import usual
-from rubberquince.document.scene import Piece
+from rubberquince.document.scene import GROUND, Piece
 from rubberquince.document.values import (
     ContactValues,
     HoldValues,
@@ -29,7 +29,11 @@ HOLDS = {"nothing": ("nothing", "Everything moves"),
          "outline": ("the outline", "The rim of an open skin"),
          "corners": ("the corners", "Where the rim of an open skin turns"),
          "everything": ("everything", "All points; choose below which part of its height")}
-ELSEWHERE = {"cells", "weight"}         # values that other sections show
+CURVE = "curve"
+GRAINS = {"shape": ("its shape", "Along its x, as it was made, turned about its y"),
+          "texture": ("its texture", "Along the u of its texture coordinates")}
+USUAL_LIMIT = 1.1
+ELSEWHERE = {"cells", "weight", "limit"}         # values that other sections show
 
 
 class PlaceSection(Section):
@@ -78,6 +82,17 @@ class SpringsSection(Section):
         super().__init__(bench)
         for role, values in (("solid", SolidValues()), ("shell", ShellValues())):
             self.add_values(role, values, *(name for name in about(type(values)) if name not in ELSEWHERE))
+        self.grain_by = _choice("Grain by", GRAINS)
+        self.grain_by.activated.connect(
+            lambda _: self._set("change grain", "shell.grain_by", self.grain_by.currentData()))
+        self._grain_row = framed(named_row("Grain by", self.grain_by), "plain")
+        self.rows.addWidget(self._grain_row)
+        self.limited = QCheckBox("Limit the stretch")
+        self.limited.setToolTip("Off: it stretches as far as it is pulled")
+        self.limited.clicked.connect(
+            lambda on: self._set("limit the stretch", "shell.limit", USUAL_LIMIT if on else None))
+        self.rows.addWidget(self.limited)
+        self.add_values("shell", ShellValues(limit=USUAL_LIMIT), "limit")
         self.flat = QCheckBox("Flat at rest")
         self.flat.setToolTip("Every edge wants to lie flat, however the Shell was made: a curved skin uncurls")
         self.flat.clicked.connect(lambda on: self._set("change rest angles", "shell.flat", on))
@@ -94,7 +109,10 @@ class SpringsSection(Section):
 
     def refresh(self, piece: Piece) -> None:
         super().refresh(piece)
-        self.flat.setVisible(piece.role == "shell")
+        for widget in (self.flat, self.limited, self._grain_row):
+            widget.setVisible(piece.role == "shell")
+        self.grain_by.setCurrentIndex(self.grain_by.findData(piece.shell.grain_by))
+        self.limited.setChecked(piece.shell.limit is not None)
         self.flat.setChecked(piece.shell.flat)
 
     def summary(self, piece: Piece) -> str:
@@ -141,7 +159,7 @@ class HoldSection(Section):
     def __init__(self, bench: Bench) -> None:
         super().__init__(bench)
         self.what = _choice("What is held", HOLDS)
-        self.what.activated.connect(lambda _: self._set("change what is held", "hold.what", self.what.currentData()))
+        self.what.activated.connect(self._hold)
         self.rows.addLayout(named_row("Holds", self.what))
         self.add_values("hold", HoldValues())
 
@@ -153,14 +171,28 @@ class HoldSection(Section):
 
     def refresh(self, piece: Piece) -> None:
         super().refresh(piece)
-        self.what.setCurrentIndex(self.what.findData(piece.hold.what))
+        while self.what.count() > len(HOLDS):
+            self.what.removeItem(len(HOLDS))
+        for curve in piece.curves if piece.role == "shell" else ():
+            self.what.addItem(curve.name, (CURVE, curve.id))
+        hold = piece.hold
+        place = self.what.findData((CURVE, hold.curve)) if hold.what == CURVE else self.what.findData(hold.what)
+        self.what.setCurrentIndex(max(place, 0))
+
+    def _hold(self) -> None:
+        piece, what = self.bench.chosen, self.what.currentData()
+        if piece is not None:
+            update = {"what": CURVE, "curve": what[1]} if isinstance(what, tuple) else {"what": what, "curve": ""}
+            self._set("change what is held", "hold", piece.hold.model_copy(update=update))
 
     def summary(self, piece: Piece) -> str:
         hold = piece.hold
         if hold.what == "nothing":
             return "nothing"
         among = "" if (hold.above, hold.below) == (0.0, 1.0) else f", {hold.above:.0%} – {hold.below:.0%} of its height"
-        return HOLDS[hold.what][0] + among
+        curve = piece.curve(hold.curve)
+        held = (curve.name if curve else "a line that is gone") if hold.what == CURVE else HOLDS[hold.what][0]
+        return held + among
 
 
 class ContactSection(Section):
@@ -174,6 +206,13 @@ class ContactSection(Section):
         self.sides.activated.connect(lambda _: self._set("change sides", "contact.sides", self.sides.currentData()))
         self._sides_row = framed(named_row("Blocks", self.sides), "plain")
         self.rows.addWidget(self._sides_row)
+        self.touched = QPushButton()
+        self.touched.setAccessibleName("What it touches")
+        self.touched.setToolTip("What is not ticked is passed through")
+        self._others = QMenu(self.touched)
+        self._others.aboutToShow.connect(self._list_others)
+        self.touched.setMenu(self._others)
+        self.rows.addLayout(named_row("Touches", self.touched))
         self.add_values("contact", ContactValues(), "gap", "friction")
         self.by_number = QCheckBox("Set the bounce")
         self.by_number.setToolTip("Off: the material decides. When two pieces meet, the larger bounce wins.")
@@ -189,11 +228,44 @@ class ContactSection(Section):
         super().refresh(piece)
         self.by_number.setChecked(piece.contact.bounce is not None)
         self._sides_row.setVisible(piece.role == "collider")
+        passed = len(self.bench.scene.passes(piece.id) & {key for key, _ in self._touchable(piece)})
+        self.touched.setText("everything" if not passed else f"all but {passed}")
         self.sides.setCurrentIndex(self.sides.findData(piece.contact.sides))
 
     def summary(self, piece: Piece) -> str:
         bounce = "" if piece.contact.bounce is None else f" · bounce {show(piece.contact.bounce, '%')}"
         return f"gap {show(piece.contact.gap, 'mm')} · friction {show(piece.contact.friction, '')}{bounce}"
+
+
+    def _touchable(self, piece: Piece) -> list[tuple[str, str]]:
+        """What it could touch: ids and names."""
+        others = [(other.id, other.name) for other in self.bench.scene.pieces
+                  if other.id != piece.id and other.role != "scenery" and (piece.moves or other.moves)]
+        return [(piece.id, "itself"), (GROUND, "the ground"), *others] if piece.moves else others
+
+    def _list_others(self) -> None:
+        self._others.clear()
+        piece = self.bench.chosen
+        if piece is None:
+            return
+        passed = self.bench.scene.passes(piece.id)
+        for key, name in self._touchable(piece):
+            action = self._others.addAction(name)
+            action.setCheckable(True)
+            action.setChecked(key not in passed)
+            action.triggered.connect(lambda on, key=key: self._touch(key, on))
+
+    def _touch(self, key: str, on: bool) -> None:
+        """Let the chosen piece touch another one or pass through it; both forget what they said about it before."""
+        scene, piece = self.bench.scene, self.bench.chosen
+        if piece is None:
+            return
+        for one, other in ((piece, key), *((p, piece.id) for p in scene.pieces if p.id == key)):
+            scene = scene.with_piece(one.model_copy(update={"passes": tuple(k for k in one.passes if k != other)}))
+        if not on:
+            mine = scene.piece(piece.id)
+            scene = scene.with_piece(mine.model_copy(update={"passes": (*mine.passes, key)}))
+        self.bench.document.push("change what it touches", scene)
 
 
 class ForcesSection(Section):

@@ -1,0 +1,118 @@
+"""Lines along the edges of a mesh: from one place on it to another, and the row that an edge belongs to."""
+
+from typing import Any
+
+import numpy as np
+from scipy.sparse import csr_array
+from scipy.sparse.csgraph import dijkstra
+from scipy.spatial import cKDTree
+
+from rubberquince.shapes.polymesh import PolyMesh, edges_of
+
+ASIDE = 0.5                 # what a way costs more, for each length of the chord that it is away from it
+MOST_IN_ROW = 4000          # edges that a row is followed for
+
+
+def path_through(points: np.ndarray, triangles: np.ndarray, beads: np.ndarray, closed: bool) -> np.ndarray:
+    """Point numbers (k,) of a line along edges of triangles (t, 3) past the points that are nearest to ``beads``.
+
+    points : (n, 3), beads : (b, 3), in the same unit.  A ``closed`` line goes back to its first bead, which is not
+    repeated.  Where no edges lead from one bead to the next, the line leaps.
+    """
+    stops = np.atleast_1d(cKDTree(points).query(np.asarray(beads, float).reshape(-1, 3))[1])
+    stops = stops[np.append(True, stops[1:] != stops[:-1])]
+    if closed and len(stops) > 1:
+        stops = np.append(stops, stops[0]) if stops[0] != stops[-1] else stops
+    edges = edges_of(triangles).astype(np.int64)
+    near = set(map(tuple, edges.tolist()))
+    line = [int(stops[0])]
+    for a, b in zip(stops[:-1].tolist(), stops[1:].tolist()):
+        if (min(a, b), max(a, b)) not in near:
+            line += _between(points, edges, a, b)
+        line.append(b)
+    return np.array(line[:-1] if closed and len(line) > 2 and line[0] == line[-1] else line, np.int64)
+
+
+def _between(points: np.ndarray, edges: np.ndarray, a: int, b: int) -> list[int]:
+    """The points on a short way from ``a`` to ``b`` that keeps near to the chord, without its ends; none where there is
+    no way.
+    """
+    ends = points[edges[:, 0]], points[edges[:, 1]]
+    chord = points[b] - points[a]
+    length = max(float(np.linalg.norm(chord)), 1e-300)
+    aside = np.linalg.norm(np.cross(0.5 * (ends[0] + ends[1]) - points[a], chord / length), axis=1)
+    cost = np.linalg.norm(ends[1] - ends[0], axis=1) * (1.0 + ASIDE * aside / length)
+    both = np.concatenate([edges, edges[:, ::-1]])
+    graph: Any = csr_array((np.tile(np.maximum(cost, 1e-12), 2), (both[:, 0], both[:, 1])), shape=(len(points),) * 2)
+    before = dijkstra(graph, False, [b], True)[1][0]
+    way: list[int] = []
+    at = int(before[a])
+    while at >= 0 and at != b:
+        way.append(at)
+        at = int(before[at])
+    return way
+
+
+def side_near(mesh: PolyMesh, size: tuple[float, float, float], corners: np.ndarray,
+              weights: np.ndarray) -> tuple[int, int]:
+    """The edge of a face that is nearest to a place: in the triangle of points ``corners`` (3,), which ``weights`` (3,)
+    say; ``size`` is that of the mesh's unit box.  Diagonals that only divide a face are no edges.
+    """
+    around = _faces_around(mesh)
+    a, b, c = mesh.points[corners] * np.array(size)
+    place = weights @ np.array([a, b, c])
+    sides = []
+    for (one, two), (p, q) in zip(((0, 1), (1, 2), (2, 0)), ((a, b), (b, c), (c, a))):
+        ends = int(corners[one]), int(corners[two])
+        if ends[1] in around[ends[0]] or ends[0] in around[ends[1]]:
+            along = (q - p) / max(float(np.linalg.norm(q - p)), 1e-300)
+            sides.append((float(np.linalg.norm(np.cross(place - p, along))), ends))
+    return min(sides)[1]
+
+
+def row_of(mesh: PolyMesh, one: int, two: int) -> tuple[list[int], bool]:
+    """The row that the edge from point ``one`` to ``two`` belongs to: its points in order, and whether it is closed.
+
+    An edge goes on straight where as many faces lie on either side, and along the rim where it is one.
+    """
+    around = _faces_around(mesh)
+    row = [one, two]
+    for _ in range(2):
+        while len(row) < MOST_IN_ROW:
+            following = _straight_on(around, row[-2], row[-1])
+            if following is None or following in row[1:]:
+                break
+            if following == row[0]:
+                return row, True
+            row.append(following)
+        row.reverse()
+    return row, False
+
+
+def _faces_around(mesh: PolyMesh) -> dict[int, dict[int, int]]:
+    """For each point, which neighbour follows which around it: {point: {neighbour: next neighbour}}."""
+    around: dict[int, dict[int, int]] = {}
+    ends = np.cumsum(mesh.face_sizes)
+    for end, size in zip(ends.tolist(), mesh.face_sizes.tolist()):
+        face = mesh.face_points[end - size: end].tolist()
+        for k, point in enumerate(face):
+            around.setdefault(point, {})[face[(k + 1) % size]] = face[k - 1]
+    return around
+
+
+def _straight_on(around: dict[int, dict[int, int]], before: int, at: int) -> int | None:
+    """The neighbour of ``at`` across from ``before``."""
+    after = around.get(at, {})
+    fan, here = [before], before
+    while here in after and after[here] != before and len(fan) <= len(after):
+        here = after[here]
+        fan.append(here)
+    if here in after:                                   # faces all around
+        return fan[len(fan) // 2] if len(fan) % 2 == 0 else None
+    back = {to: start for start, to in after.items()}
+    here = before
+    while here in back and len(fan) <= len(after) + 1:
+        here = back[here]
+        fan.insert(0, here)
+    place = fan.index(before)
+    return fan[-1 - place] if place != len(fan) - 1 - place else None
