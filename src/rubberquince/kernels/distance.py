@@ -35,7 +35,7 @@ def _vertex_triangle(x, i, j, k, m, w):
         return False
     vc = d1 * d4 - d3 * d2
     if vc <= 0.0 and d1 >= 0.0 and d3 <= 0.0:
-        v = d1 / (d1 - d3)
+        v = d1 / (d1 - d3) if d1 > d3 else 0.0
         w[1], w[2], w[3] = v - 1.0, -v, 0.0
         return False
     cp0, cp1, cp2 = ap0 - ac0, ap1 - ac1, ap2 - ac2
@@ -46,15 +46,22 @@ def _vertex_triangle(x, i, j, k, m, w):
         return False
     vb = d5 * d2 - d1 * d6
     if vb <= 0.0 and d2 >= 0.0 and d6 <= 0.0:
-        v = d2 / (d2 - d6)
+        v = d2 / (d2 - d6) if d2 > d6 else 0.0
         w[1], w[2], w[3] = v - 1.0, 0.0, -v
         return False
     va = d3 * d6 - d5 * d4
     if va <= 0.0 and d4 - d3 >= 0.0 and d5 - d6 >= 0.0:
-        v = (d4 - d3) / ((d4 - d3) + (d5 - d6))
+        v = (d4 - d3) / ((d4 - d3) + (d5 - d6)) if (d4 - d3) + (d5 - d6) > 0.0 else 0.0
         w[1], w[2], w[3] = 0.0, v - 1.0, -v
         return False
     total = va + vb + vc
+    if not total > 0.0:                     # a triangle without area, by rounding: its nearest corner
+        a2, b2 = ap0 * ap0 + ap1 * ap1 + ap2 * ap2, bp0 * bp0 + bp1 * bp1 + bp2 * bp2
+        c2 = cp0 * cp0 + cp1 * cp1 + cp2 * cp2
+        first, second = a2 <= b2 and a2 <= c2, b2 < a2 and b2 <= c2
+        w[1], w[2] = -1.0 if first else 0.0, -1.0 if second else 0.0
+        w[3] = -1.0 - w[1] - w[2]
+        return False
     w[2], w[3] = -vb / total, -vc / total
     w[1] = -1.0 - w[2] - w[3]
     return True
@@ -83,6 +90,10 @@ def _edge_edge(x, i, j, k, m, w):
         elif t > 1.0:
             t = 1.0
             s = min(max((b - c) / a, 0.0), 1.0)
+    elif e > 0.0:
+        t = min(max(f / e, 0.0), 1.0)
+    elif a > 0.0:
+        s = min(max(-c / a, 0.0), 1.0)
     w[0], w[1], w[2], w[3] = 1.0 - s, s, t - 1.0, -t
     return 0.0 < s < 1.0 and 0.0 < t < 1.0
 

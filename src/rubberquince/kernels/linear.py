@@ -14,6 +14,8 @@ from numba import float32, njit, prange, uint64
 
 from rubberquince.kernels.coarse import solve_coarse
 
+SINGULAR = 1e-15            # determinant of a diagonal block, of the cube of its mean
+
 
 @njit(cache=True, nogil=True, fastmath={"contract"})
 def gather_blocks_range(lo, hi, source, upper, mirror, ptr, item, flip, out):
@@ -132,7 +134,13 @@ def diagonal_inverse(diagonal, blocks, stretch, inertia, pair_ptr, pair_node, pa
             flat[q + four], flat[q + uint64(5)]
         g, h, k_ = flat[q + uint64(6)], flat[q + uint64(7)], flat[q + uint64(8)]
         c0, c1, c2 = e_ * k_ - f * h, f * g - d * k_, d * h - e_ * g
-        r = free[i] / (a * c0 + b * c1 + c * c2)
+        det, mean = a * c0 + b * c1 + c * c2, (a + e_ + k_) / 3.0
+        if not det > SINGULAR * mean * mean * mean:         # so stiff in one direction that rounding took the others
+            for j in range(nine):
+                flat[q + j] = 0.0
+            flat[q] = flat[q + four] = flat[q + uint64(8)] = free[i] / max(mean, 1e-300)
+            continue
+        r = free[i] / det
         flat[q], flat[q + uint64(1)], flat[q + uint64(2)] = c0 * r, (c * h - b * k_) * r, (b * f - c * e_) * r
         flat[q + uint64(3)], flat[q + four], flat[q + uint64(5)] = c1 * r, (a * k_ - c * g) * r, (c * d - a * f) * r
         flat[q + uint64(6)], flat[q + uint64(7)] = c2 * r, (b * g - a * h) * r

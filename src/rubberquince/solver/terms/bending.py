@@ -11,6 +11,7 @@ from rubberquince.solver.specs import AnyMaterial, BodySpec, ShellMaterial, Shel
 # Hinges act as a plate of Poisson's ratio 1/3 (Seung, Nelson 1988): a sheet that bends as one has the stiffness that it
 # is given, a narrow strip 8/9 of it.  Half of that is made up for, so that both are right within a sixteenth.
 FIRMER = 17.0 / 16.0
+SLIVER = 1e-4               # height of a triangle over its longest side: thinner ones have no plane
 THINNEST = 0.1              # area of both triangles over their edge squared: thinner ones bend no harder
 
 
@@ -22,6 +23,7 @@ class Bending:
         for k, spec in enumerate(bodies):
             if isinstance(spec, ShellSpec):
                 points, mine = np.asarray(spec.points, float), hinges_of(spec.triangles)
+                mine = mine[_flat_sided(points, mine)]
                 at_rest = np.zeros(len(mine))
                 if not spec.flat:
                     bd.angles(points, mine, at_rest)
@@ -79,6 +81,17 @@ def hinges_of(triangles: np.ndarray) -> np.ndarray:
     two = first[count == 2]
     hinge = np.column_stack([ends[two], opposite[two], opposite[two + 1]])
     return hinge[hinge[:, 2] != hinge[:, 3]].reshape(-1, 4)
+
+
+def _flat_sided(points: np.ndarray, hinge: np.ndarray) -> np.ndarray:
+    """Which hinges (h,) bool have a plane on both sides: others have no angle."""
+    a, b = points[hinge[:, 0]], points[hinge[:, 1]]
+    real = np.ones(len(hinge), bool)
+    for k in (2, 3):
+        sides = b - a, points[hinge[:, k]] - a, points[hinge[:, k]] - b
+        longest = np.max([(side ** 2).sum(axis=1) for side in sides], axis=0)
+        real &= np.linalg.norm(np.cross(sides[0], sides[1]), axis=1) > SLIVER * longest
+    return real
 
 
 def _stoutness(points: np.ndarray, hinge: np.ndarray, held: np.ndarray) -> np.ndarray:
