@@ -26,8 +26,9 @@ from rubberquince.bake.run import SceneRun
 from rubberquince.bake.store import FrameStore
 from rubberquince.demos import harvest_fair
 from rubberquince.document.bodies import piece_points
-from rubberquince.document.scene import Piece, Place, Scene, changed
+from rubberquince.document.scene import CushionShape, Piece, Place, RunSettings, Scene, changed
 from rubberquince.document.storage import save_scene
+from rubberquince.document.values import PressureValues
 from rubberquince.errors import ExportError, QuinceError, RunError
 from rubberquince.exchange.obj_in import read_obj
 from rubberquince.exchange.reader import READERS
@@ -136,8 +137,16 @@ def test_a_run_resumed_twice_is_the_same_bit_for_bit(tmp_path):
     assert (whole.stamps()[1:] == run_key(scene)).all()
 
 
-def test_a_run_killed_at_any_moment_resumes_to_the_same_bits(tmp_path):
-    scene = small_scene(last=30)
+def cushion_scene(last):
+    blank = Piece(id="blank", name="Blank", role="shell", shape=CushionShape(divisions=8, pinch=0.0),
+                  place=Place(position=(0.0, 0.03, 0.0), size=(0.2, 0.012, 0.2)),
+                  pressure=PressureValues(pressure=200.0, frames=20.0))
+    return Scene(pieces=(blank,), run=RunSettings(last=last, quality="draft"))
+
+
+@pytest.mark.parametrize("make", [small_scene, cushion_scene])
+def test_a_run_killed_at_any_moment_resumes_to_the_same_bits(make, tmp_path):
+    scene = make(last=30)
     run(scene, tmp_path / "whole", 30)
     save_scene(tmp_path / "scene.quince", scene, {})
     code = ("import sys; from pathlib import Path; from rubberquince.document.storage import load_scene;"
