@@ -10,10 +10,12 @@ from typing import Any, cast
 import numpy as np
 from scipy.spatial import cKDTree
 
-from rubberquince.bake.holding import grain_of, held_of, line_of, within_heights
+from rubberquince.bake.goals import HELD, amount_of, goal_of
+from rubberquince.bake.holding import grain_of, held_of, within_heights
 from rubberquince.document.bodies import Meshes, piece_points, unit_mesh
+from rubberquince.document.lines import line_of
 from rubberquince.document.scene import GROUND, MOVING, ImportedShape, Piece, Role, Scene, Seam
-from rubberquince.document.values import ShellValues, SolidValues, built
+from rubberquince.document.values import built
 from rubberquince.errors import RunError, ShapeError
 from rubberquince.shapes.lattice import Lattice, build_lattice, cells_about
 from rubberquince.solver.revision import revision
@@ -24,6 +26,7 @@ from rubberquince.solver.specs import (
     AnyMaterial,
     BodySpec,
     ColliderSpec,
+    Goal,
     Inflation,
     Material,
     RunSpec,
@@ -52,12 +55,28 @@ class Assembly:
     colliders: list[Piece]
 
 
-def material_of(values: SolidValues | ShellValues) -> AnyMaterial:
-    if isinstance(values, ShellValues):
-        return ShellMaterial(values.stretch, values.squeeze, values.bend, values.mass, values.wobble_halves,
-                             most=values.limit)
-    poisson = LEAST_POISSON + values.keeps_volume * (MOST_POISSON - LEAST_POISSON)
-    return Material(values.stiffness, poisson, values.density, values.wobble_halves)
+def material_of(piece: Piece, scene: Scene, meshes: Meshes) -> AnyMaterial:
+    """What the nodes of a piece are made of, by its values and their maps."""
+    if piece.role == "shell":
+        shell = piece.shell
+        stretch, bend, mass = (amount_of(f"shell.{name}", getattr(shell, name), piece, scene, meshes, None)
+                               for name in ("stretch", "bend", "mass"))
+        return ShellMaterial(stretch, shell.squeeze, bend, mass, shell.wobble_halves, most=shell.limit)
+    solid = piece.solid
+    mapped = any(piece.map_of(f"solid.{name}") for name in ("stiffness", "density"))
+    lattice = lattice_of(piece, meshes, scene.run.quality) if mapped else None
+    stiffness, density = (amount_of(f"solid.{name}", getattr(solid, name), piece, scene, meshes, lattice)
+                          for name in ("stiffness", "density"))
+    poisson = LEAST_POISSON + solid.keeps_volume * (MOST_POISSON - LEAST_POISSON)
+    return Material(stiffness, poisson, density, solid.wobble_halves)
+
+
+def goal_for(piece: Piece, scene: Scene, meshes: Meshes) -> Goal | None:
+    """The goal of a piece as its values are now, None if it has none."""
+    if piece.goal.to == "nothing":
+        return None
+    lattice = lattice_of(piece, meshes, scene.run.quality) if piece.role == "solid" else None
+    return goal_of(piece, scene, meshes, lattice)[0]
 
 
 def touch_of(piece: Piece) -> Touch:
@@ -174,22 +193,24 @@ def drawn(seam: Seam, scene: Scene) -> tuple[float, float]:
 
 def _solid(piece: Piece, meshes: Meshes, scene: Scene, stopped: Callable[[], bool]) -> SolidSpec:
     lattice, rotation = lattice_of(piece, meshes, scene.run.quality, stopped), piece.place.rotation()
-    held = np.zeros(len(lattice.nodes), bool)
+    goal, held = goal_of(piece, scene, meshes, lattice)
     if piece.hold.what == "everything":                     # it has no outline
-        held = within_heights(piece.hold, lattice.nodes @ rotation.T)
+        held = held | within_heights(piece.hold, lattice.nodes @ rotation.T)
     return SolidSpec(
         unit_mesh(piece.shape, meshes).triangles, lattice, rotation, np.array(piece.place.position),
-        cast(Material, material_of(piece.solid)), touch_of(piece), held if held.any() else None, piece.solid.weight,
-        inflation_of(piece, scene.run.fps))
+        cast(Material, material_of(piece, scene, meshes)), touch_of(piece), held if held.any() else None,
+        piece.solid.weight, inflation_of(piece, scene.run.fps), goal)
 
 
 def _shell(piece: Piece, meshes: Meshes, scene: Scene, stopped: Callable[[], bool]) -> ShellSpec:
     mesh, place = unit_mesh(piece.shape, meshes), piece.place
-    values, held = piece.shell, held_of(piece, meshes)
+    values, (goal, fixed) = piece.shell, goal_of(piece, scene, meshes, None)
+    held = held_of(piece, meshes) | fixed
     return ShellSpec(
         mesh.points * np.array(place.size), mesh.triangles, place.rotation(), np.array(place.position),
-        cast(ShellMaterial, material_of(values)), touch_of(piece), held if held.any() else None, values.weight,
-        inflation_of(piece, scene.run.fps), (values.along, values.across), values.flat, grain_of(piece, meshes))
+        cast(ShellMaterial, material_of(piece, scene, meshes)), touch_of(piece), held if held.any() else None,
+        values.weight, inflation_of(piece, scene.run.fps), (values.along, values.across), values.flat,
+        grain_of(piece, meshes), goal)
 
 
 BUILDERS: dict[Role, Callable[[Piece, Meshes, Scene, Callable[[], bool]], BodySpec]] = {
@@ -214,13 +235,25 @@ def _physics(piece: Piece, values: bool) -> dict[str, Any]:
     if piece.moves:
         data["built"] = built(piece.made_of), piece.hold.model_dump(), *(getattr(piece.made_of, name, None)
                                                                                    for name in ("flat", "grain_by"))
+        data["goal"] = piece.goal.model_dump(include={"to", "piece", "how"})
+        data["held by goal"] = _holding(piece)
         data["passes"] = sorted(piece.passes)
         data["curves"] = [curve.model_dump(exclude={"name"}) for curve in piece.curves]
     if values:
+        data["maps"] = [one.model_dump() for one in piece.maps]
+        data["goal"] = piece.goal.model_dump()
         data["contact"] = piece.contact.model_dump()
         if piece.moves:
             data["made of"] = piece.made_of.model_dump(exclude={"feel"}), piece.pressure.model_dump()
     return data
+
+
+def _holding(piece: Piece) -> object:
+    """What says which points a goal holds: with a map all of it, else whether its strength is whole."""
+    a_map = piece.map_of("goal.strength")
+    if a_map is not None and max(a_map.low, a_map.high) >= HELD:
+        return a_map.model_dump()
+    return piece.goal.strength >= HELD
 
 
 def _number(scene: Scene, values: bool, run: dict[str, Any]) -> int:

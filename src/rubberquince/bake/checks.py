@@ -14,10 +14,9 @@ from rubberquince.document.scene import GROUND, BlockShape, Piece, Role, Scene, 
 from rubberquince.errors import ShapeError
 from rubberquince.kernels.crossing import count_crossings
 from rubberquince.shapes.lattice import cells_about
-from rubberquince.shapes.polymesh import PolyMesh, edges_of, is_closed
+from rubberquince.shapes.polymesh import PolyMesh, edges_of, is_closed, rims
 from rubberquince.shapes.rays import nearest_hits
 from rubberquince.shapes.repair import holes
-from rubberquince.solver.terms.pressing import rims
 
 STUCK = "will stay stuck together"
 LEAST_DEPTH = 1e-4          # m: less is touching, not overlapping

@@ -3,9 +3,8 @@
 import numpy as np
 
 from rubberquince.bake.layout import READINGS
-from rubberquince.shapes.polymesh import surface_area, volume
+from rubberquince.shapes.polymesh import rims, surface_area, volume
 from rubberquince.solver.stepper import Stepper
-from rubberquince.solver.terms.pressing import rims
 
 LEAST_VOLUME = 1e-9         # m³: what encloses less at rest, or is open, has no volume to be compared with
 

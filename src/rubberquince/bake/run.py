@@ -12,6 +12,7 @@ from rubberquince.bake.assemble import (
     assemble,
     carrier_key,
     drawn,
+    goal_for,
     inflation_of,
     material_of,
     run_key,
@@ -55,7 +56,7 @@ class SceneRun:
         self._stepper = Stepper(self._assembly.spec, stop, tell)
         self._measure = Measure(self._stepper)
         self._start = self._stepper.state.copy()
-        self._scene = scene
+        self._scene, self._meshes = scene, meshes
         self._key = run_key(scene)
         self._pure = True
         self.points = self._stepper.world.skin.moving
@@ -71,7 +72,10 @@ class SceneRun:
         self._key, self._scene, self._pure = run_key(scene), scene, False
         now = {piece.id: piece for piece in scene.pieces}
         for k, piece in enumerate(now[p.id] for p in self._assembly.bodies):
-            self._stepper.set_material(k, material_of(piece.made_of))
+            self._stepper.set_material(k, material_of(piece, scene, self._meshes))
+            goal = goal_for(piece, scene, self._meshes)
+            if goal is not None:
+                self._stepper.set_goal(k, goal)
             self._stepper.set_weight(k, piece.made_of.weight)
             self._stepper.set_inflation(k, inflation_of(piece, scene.run.fps))
         for k, piece in enumerate(now[p.id] for p in self._assembly.bodies + self._assembly.colliders):

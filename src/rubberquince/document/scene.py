@@ -11,9 +11,11 @@ from pydantic import Field, ValidationError, model_validator
 from pydantic_core import PydanticCustomError
 from scipy.spatial.transform import Rotation
 
+from rubberquince.document.maps import Map
 from rubberquince.document.values import (
     ContactValues,
     Finite,
+    GoalValues,
     HoldValues,
     Look,
     Plain,
@@ -161,6 +163,12 @@ class Piece(Plain):
     look: Look = Look()
     curves: tuple[Curve, ...] = Field((), max_length=200)
     passes: tuple[str, ...] = Field((), max_length=2000)
+    goal: GoalValues = GoalValues()
+    maps: tuple[Map, ...] = Field((), max_length=20)
+
+    def map_of(self, path: str) -> Map | None:
+        """The map of the value at a path, if it has one."""
+        return next((one for one in self.maps if one.of == path), None)
 
     def curve(self, curve_id: str) -> Curve | None:
         return next((curve for curve in self.curves if curve.id == curve_id), None)

@@ -138,6 +138,22 @@ class HoldValues(Plain):
         "Only below", "%", 0.0, 1.0, "Only points that start below so much of its height")] = 1.0
 
 
+class GoalValues(Plain):
+    """Where a piece is drawn to: its own shape as it is placed, or that of another piece with as many points.
+
+    ``how`` says whether each of its points is, or only its middle.
+    """
+
+    to: Literal["nothing", "its own shape", "another piece"] = "nothing"
+    piece: str = Field("", max_length=16)
+    how: Literal["every point", "its middle"] = "every point"
+    strength: Annotated[float, Field(ge=0.0, le=1.0), About(
+        "Strength", "%", 0.0, 1.0, "How strongly it is drawn: 0 % not at all, 100 % holds it there")] = 0.8
+    settles: Annotated[float, Field(ge=0.0, le=60.0), About(
+        "Settles in", "s", 0.02, 5.0, "Seconds in which swings about the goal halve; 0 lets them swing",
+        log=True)] = 0.3
+
+
 class ContactValues(Plain):
     """How a piece touches; no ``bounce`` leaves that to what bodies are made of.  ``sides`` are a collider's."""
 

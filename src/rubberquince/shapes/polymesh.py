@@ -5,6 +5,8 @@ from dataclasses import dataclass, field
 from functools import cached_property
 
 import numpy as np
+from scipy.sparse import coo_array
+from scipy.sparse.csgraph import connected_components
 
 from rubberquince.errors import ShapeError
 
@@ -95,3 +97,17 @@ def is_closed(triangles: np.ndarray) -> bool:
     key = directed[:, 0] * (triangles.max() + 1) + directed[:, 1]
     back = directed[:, 1] * (triangles.max() + 1) + directed[:, 0]
     return len(np.unique(key)) == len(key) and bool(np.isin(back, key, assume_unique=True).all())
+
+
+def rims(triangles: np.ndarray) -> list[np.ndarray]:
+    """The edges (e, 2) that border one triangle only, as it runs along them, by the openings that they are the rim of.
+    """
+    edges = triangles[:, [0, 1, 1, 2, 2, 0]].reshape(-1, 2).astype(np.int64)
+    count = int(triangles.max()) + 1
+    key, back = edges[:, 0] * count + edges[:, 1], edges[:, 1] * count + edges[:, 0]
+    rim = edges[~np.isin(key, back)]
+    if not len(rim):
+        return []
+    graph = coo_array((np.ones(len(rim), bool), (rim[:, 0], rim[:, 1])), shape=(count, count))
+    group = connected_components(graph, directed=False)[1][rim[:, 0]]
+    return [rim[group == number] for number in np.unique(group)]

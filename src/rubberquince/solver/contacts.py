@@ -117,7 +117,7 @@ class Contacts:
         the last is that of all that is still or held.
         """
         w = self._world
-        held = np.unique(w.node_body[w.free == 0.0])
+        held = np.flatnonzero(w.anchored)
         one, two = np.concatenate([one, held]), np.concatenate([two, np.full(len(held), w.bodies)])
         return groups(one, two, w.bodies + 1)
 

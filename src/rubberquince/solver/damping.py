@@ -27,6 +27,7 @@ class Damping:
         self._world, self._system, self._loose = world, system, loose
         self.frequencies = np.zeros(world.bodies)       # Hz, of the first wobble
         self._rates = np.zeros(world.bodies)            # 1/s, at which wobbles are to die
+        self._calm = np.array([body.goal.calms if body.goal else 0.0 for body in world.spec.bodies], float)
         self._usual: dict[tuple[int, float], float] = {}        # Hz, by body and Poisson's ratio, of a usual material
         self._ones, self._zeros = np.ones(len(world.mass)), np.zeros(len(world.mass))
         self._change = np.zeros(world.start.shape, np.float32)
@@ -41,12 +42,24 @@ class Damping:
             if key not in self._usual:
                 usual = replace(material, stiffness=USUAL_STIFFNESS, density=USUAL_DENSITY)
                 self._usual[key] = free_frequency(replace(spec, material=usual))
-            scale = np.sqrt(material.stiffness / USUAL_STIFFNESS * USUAL_DENSITY / material.density)
+            scale = np.sqrt(np.mean(material.stiffness) / USUAL_STIFFNESS * USUAL_DENSITY / np.mean(material.density))
             self.frequencies[body] = self._usual[key] * scale
         elif isinstance(spec, ShellSpec) and isinstance(material, ShellMaterial):
             self.frequencies[body] = shell_frequency(spec, material)
         halves = material.wobble_halves
         self._rates[body] = np.log(2.0) / halves if halves > 0.0 else 0.0
+
+    def calm_middles(self, v: np.ndarray, h: float) -> None:
+        """Slow down, in ``v`` (n, 3), m/s, what is drawn by its middle, as a whole, after ``h``, s."""
+        w = self._world
+        for body in np.flatnonzero(w.anchored & w.turns & (self._calm > 0.0)):
+            mine = slice(w.first_node[body], w.first_node[body + 1])
+            mass = w.mass[mine]
+            v[mine] -= (1.0 - np.exp(-2.0 * h * self._calm[body])) * (mass @ v[mine] / mass.sum())
+
+    def set_calm(self, body: int, calms: float) -> None:
+        """Let the motion of a body with a goal die at a rate of ``calms``, 1/s, besides."""
+        self._calm[body] = calms
 
     def factors(self, x: np.ndarray, v: np.ndarray, carried: np.ndarray,
                 spin: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
@@ -66,7 +79,7 @@ class Damping:
             pitch = np.maximum(self._squared_pitch(x, v, square), LOWEST ** 2 * square)
             turning = (spin ** 2).sum(axis=1) / SWING ** 2
             beta[wobbling] += (2.0 * rates / np.maximum(pitch + turning, 1e-12))[wobbling]
-        return 2.0 * (1.0 - STIFF_SHARE) * rates, beta
+        return 2.0 * ((1.0 - STIFF_SHARE) * rates + self._calm), beta
 
     def _squared_pitch(self, x: np.ndarray, v: np.ndarray, usual: np.ndarray) -> np.ndarray:
         """ω² (bodies,), 1/s², of what bodies do as a whole: Rayleigh's quotient, ``usual`` for those at rest."""

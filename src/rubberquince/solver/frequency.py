@@ -54,7 +54,7 @@ def shell_frequency(spec: ShellSpec, material: ShellMaterial) -> float:
     It may be limp, and has no slower wobble of its own then.
     """
     longest = float(np.ptp(spec.points, axis=0).max())
-    return float(np.sqrt(material.stretch / material.density)) / (2.0 * max(longest, 1e-6))
+    return float(np.sqrt(np.mean(material.stretch) / np.mean(material.density))) / (2.0 * max(longest, 1e-6))
 
 
 def _fields(x: np.ndarray, y: np.ndarray, z: np.ndarray) -> list[list[np.ndarray]]:

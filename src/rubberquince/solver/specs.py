@@ -10,39 +10,42 @@ from rubberquince.shapes.lattice import Lattice
 LEAST_POISSON, MOST_POISSON = 0.25, 0.495
 
 
-@dataclass(frozen=True)
+Amount = float | np.ndarray         # of each node of a body, where it is an array
+
+
+@dataclass(frozen=True, eq=False)
 class Material:
-    """What a solid is made of.
+    """What a solid is made of; ``stiffness`` and ``density`` may differ from node to node, (nodes,).
 
     stiffness : Young's modulus, Pa.  poisson : 0.25 .. 0.495 (below, the energy has a second rest state).
     density : kg/m³.  wobble_halves : s, in which the standing body's first wobble halves; 0 = no damping.
     """
 
-    stiffness: float
+    stiffness: Amount
     poisson: float
-    density: float
+    density: Amount
     wobble_halves: float
 
     @property
-    def lame(self) -> tuple[float, float]:
+    def lame(self) -> tuple[Amount, Amount]:
         """(λ, μ), Pa, of Hooke's law."""
         nu = min(max(self.poisson, LEAST_POISSON), MOST_POISSON)
         return (self.stiffness * nu / ((1 + nu) * (1 - 2 * nu)), self.stiffness / (2 * (1 + nu)))
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class ShellMaterial:
-    """What a shell is made of.
+    """What a shell is made of; ``stretch``, ``bend`` and ``density`` may differ from point to point, (points,).
 
     stretch : N/m, Young's modulus times thickness.  squeeze : 0 .. 1, the share of it that resists squeezing: the less,
     the finer it buckles.  bend : N m, bending stiffness.  density : kg/m².  wobble_halves : s, as of a Material.
     most : the stretch above which it is hard to stretch further, 1 = none at all.
     """
 
-    stretch: float
+    stretch: Amount
     squeeze: float
-    bend: float
-    density: float
+    bend: Amount
+    density: Amount
     wobble_halves: float
     poisson: float = 0.3
     most: float | None = None
@@ -63,6 +66,19 @@ class Inflation:
     def now(self, since: float) -> float:
         """Pa, ``since``, s, after the start."""
         return self.pressure * (min(since / self.grows, 1.0) if self.grows > 0.0 else 1.0)
+
+
+@dataclass(frozen=True, eq=False)
+class Goal:
+    """Where the nodes of a body are drawn to: ``target`` (nodes, 3), m, each with ``stiffness`` (nodes,), N/m.
+
+    middle : only the body's middle is drawn to that of the targets.  calms : 1/s, at which its motion dies besides.
+    """
+
+    target: np.ndarray
+    stiffness: np.ndarray
+    middle: bool = False
+    calms: float = 0.0
 
 
 @dataclass(frozen=True)
@@ -97,6 +113,7 @@ class SolidSpec:
     held: np.ndarray | None = None
     weight: float = 1.0
     inflation: Inflation = Inflation()
+    goal: Goal | None = None
 
 
 @dataclass(frozen=True, eq=False)
@@ -120,10 +137,16 @@ class ShellSpec:
     grows: tuple[float, float] = (1.0, 1.0)
     flat: bool = False
     grain: np.ndarray | None = None
+    goal: Goal | None = None
 
 
 BodySpec = SolidSpec | ShellSpec
 AnyMaterial = Material | ShellMaterial
+
+
+def alike(one: AnyMaterial, two: AnyMaterial) -> bool:
+    """Are two materials the same, everywhere?"""
+    return type(one) is type(two) and all(np.array_equal(a, b) for a, b in zip(vars(one).values(), vars(two).values()))
 
 
 @dataclass(frozen=True, eq=False)

@@ -15,7 +15,7 @@ from rubberquince.solver.contacts import NOWHERE, Contacts
 from rubberquince.solver.damping import Damping
 from rubberquince.solver.scheme import Aim, Scheme
 from rubberquince.solver.seams import Seams
-from rubberquince.solver.specs import AnyMaterial, Inflation, RunSpec, Touch
+from rubberquince.solver.specs import AnyMaterial, Goal, Inflation, RunSpec, Touch, alike
 from rubberquince.solver.state import State
 from rubberquince.solver.system import ElasticSystem, Pairs
 from rubberquince.solver.world import World
@@ -109,8 +109,7 @@ class Stepper:
         self.state = State.at_rest(rest)
         self._elastic = (NOWHERE, 0.0)      # the last positions and their elastic energy, J
         self._late_motion = np.zeros(rest.shape, np.float32)
-        held = np.bincount(self.world.node_body, self.world.free == 0.0, self.world.bodies)
-        self._loose = held == 0.0           # bodies with no node held: they turn as a whole
+        self._loose = self.world.turns
         self._scheme = Scheme(self.world, self._loose, spec.quality.ringing)
         self._damping = Damping(self.world, self.system, self._loose)
         self._bounces: list[Bounce] = []
@@ -129,7 +128,7 @@ class Stepper:
 
     def set_material(self, body: int, material: AnyMaterial) -> None:
         """Change what a body is made of at once, without a new world."""
-        if material == self.world.materials[body]:
+        if alike(material, self.world.materials[body]):
             return
         self.world.set_material(body, material)
         self._elastic = (NOWHERE, 0.0)
@@ -140,6 +139,13 @@ class Stepper:
         """Change what presses in a body."""
         self.world.set_inflation(body, inflation)
         self._elastic = (NOWHERE, 0.0)
+
+    def set_goal(self, body: int, goal: Goal) -> None:
+        """Change where a body that has a goal is drawn to, and how strongly."""
+        self.world.goals.set_goal(body, goal)
+        self._damping.set_calm(body, goal.calms)
+        self._elastic = (NOWHERE, 0.0)
+        self.system.stiffen()
 
     def set_seam(self, number: int, stiffness: float, closes: float) -> None:
         """Change how strongly a seam draws, N/m, and in what time, s."""
@@ -226,6 +232,7 @@ class Stepper:
         adrift = self.contacts.adrift(state.x, x, self._meetings()) if may_drift.any() else []
         x = self._turned_as_free(x, step.aim, adrift)
         v, push, force = self._scheme.speeds(state, x, step.aim, step.left)
+        self._damping.calm_middles(v, h)
         if cut or (step.touches.any() and self._gains(x, v, step)):
             stopped = step.touches[self.world.node_body, None] | cut
             v = np.where(stopped, (x - state.x) / h, v)

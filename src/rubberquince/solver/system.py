@@ -31,7 +31,7 @@ class ElasticSystem:
         self._inverse = np.zeros((n, 9))
         self.compliance = np.zeros(n)
         self._left = np.zeros((n, 3))
-        self._loose = np.bincount(world.node_body, world.free == 0.0, world.bodies) == 0.0
+        self._loose = ~world.anchored
         self.stiffen()
 
     def use_threads(self, threads: int) -> None:

@@ -16,6 +16,7 @@ from rubberquince.solver.carriers.shell import shell_carrier
 from rubberquince.solver.carriers.solid import solid_carrier
 from rubberquince.solver.specs import AnyMaterial, Inflation, RunSpec, ShellSpec, SolidSpec, Touch
 from rubberquince.solver.terms.bending import Bending
+from rubberquince.solver.terms.goals import Goals
 from rubberquince.solver.terms.membrane import Membrane
 from rubberquince.solver.terms.octahedra import Octahedra
 from rubberquince.solver.terms.pressing import Pressing
@@ -93,11 +94,17 @@ class World:
         self.node_body = np.repeat(np.arange(self.bodies), counts)
         self.share = _stack([carrier.share for carrier in self.carriers], (0,))
         self.free = 1.0 - _stack([carrier.held.astype(float) for carrier in self.carriers], (0,))
+        held = np.bincount(self.node_body, self.free == 0.0, self.bodies) > 0.0
+        drawn = np.array([body.goal is not None for body in spec.bodies], bool)
+        by_middle = np.array([body.goal is not None and body.goal.middle for body in spec.bodies], bool)
+        self.anchored = held | drawn                    # bodies (bodies,) bool whose momentum is not theirs alone
+        self.turns = ~held & (~drawn | by_middle)       # those that turn as a whole
         self.octahedra = Octahedra(spec.bodies, self.carriers, self.first_node)
         self.membrane = Membrane(spec.bodies, self.carriers, self.first_node)
         self.bending = Bending(spec.bodies, self.carriers, self.first_node)
         self.pressing = Pressing(spec.bodies, self.carriers, self.first_node)
-        self.terms: tuple[Term, ...] = (self.octahedra, self.membrane, self.bending, self.pressing)
+        self.goals = Goals(spec.bodies, self.carriers, self.first_node)
+        self.terms: tuple[Term, ...] = (self.octahedra, self.membrane, self.bending, self.pressing, self.goals)
         self.pattern = make_pattern(np.concatenate([term.pairs for term in self.terms]), n)
         self.skin = _skin(spec, self.carriers, self.first_node)
         self.elements = len(self.octahedra.corner) * 4 + len(self.membrane.tri) + len(self.bending.hinge)
@@ -141,7 +148,7 @@ class World:
         mine, skin = self.node_body == body, self.skin
         pull = abs(self.gravity * self.weight[body])
         if self.carriers[body].filled:
-            load = self.materials[body].density * pull * np.ptp(self.start[mine, 1])
+            load = float(np.mean(self.materials[body].density)) * pull * np.ptp(self.start[mine, 1])
         else:
             area = skin.area[: skin.moving][skin.piece[: skin.moving] == body].sum()
             load = pull * self.mass[mine].sum() / max(area, 1e-300)

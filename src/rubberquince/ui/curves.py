@@ -5,8 +5,9 @@ from PySide6.QtCore import QObject, QPointF, Qt, Signal
 from PySide6.QtWidgets import QWidget
 from scipy.spatial import cKDTree
 
-from rubberquince.bake.holding import grain_of, line_of
+from rubberquince.bake.holding import grain_of
 from rubberquince.document.bodies import Meshes, unit_mesh
+from rubberquince.document.lines import line_of
 from rubberquince.document.scene import Curve, Piece
 from rubberquince.errors import QuinceError
 from rubberquince.shapes.paths import row_of, side_near

@@ -32,8 +32,7 @@ from rubberquince.errors import QuinceError
 from rubberquince.exchange.importing import SUFFIXES, Imported, import_mesh
 from rubberquince.jobs.errands import Errand, run_errand
 from rubberquince.shapes import profiles
-from rubberquince.shapes.polymesh import PolyMesh
-from rubberquince.solver.terms.pressing import rims
+from rubberquince.shapes.polymesh import PolyMesh, rims
 from rubberquince.ui.bench import Bench
 from rubberquince.ui.chores import awake
 from rubberquince.ui.dialogs import FileDialogs

@@ -7,6 +7,7 @@ import numpy as np
 from rubberquince.kernels import bending as bd
 from rubberquince.solver.carriers.carrier import Carrier
 from rubberquince.solver.specs import AnyMaterial, BodySpec, ShellMaterial, ShellSpec
+from rubberquince.solver.terms.membrane import spread
 
 # Hinges act as a plate of Poisson's ratio 1/3 (Seung, Nelson 1988): a sheet that bends as one has the stiffness that it
 # is given, a narrow strip 8/9 of it.  Half of that is made up for, so that both are right within a sixteenth.
@@ -33,6 +34,7 @@ class Bending:
                 body.append(np.full(len(mine), k))
         self.hinge, self._shape, self.rest = np.concatenate(hinge), np.concatenate(shape), np.concatenate(rest)
         self.body = np.concatenate(body).astype(np.int64)
+        self._first = first_node
         self.pairs = self.hinge[:, bd.PAIRS].reshape(-1, 2)
         self._stiffness = np.zeros(len(self.hinge))
 
@@ -44,7 +46,8 @@ class Bending:
     def set_material(self, body: int, material: AnyMaterial) -> None:
         if isinstance(material, ShellMaterial):
             mine = self.body == body
-            self._stiffness[mine] = FIRMER * material.bend * self._shape[mine]
+            bend = spread(material.bend, self.hinge[mine] - self._first[body])
+            self._stiffness[mine] = FIRMER * bend * self._shape[mine]
 
     def tell(self, since: float) -> bool:
         return False

@@ -6,7 +6,7 @@ import numpy as np
 
 from rubberquince.kernels import membrane as mb
 from rubberquince.solver.carriers.carrier import Carrier
-from rubberquince.solver.specs import AnyMaterial, BodySpec, ShellMaterial, ShellSpec
+from rubberquince.solver.specs import Amount, AnyMaterial, BodySpec, ShellMaterial, ShellSpec
 
 STEEP = 0.9                 # cosine between a triangle's normal and the grain, above which another direction is taken
 THINNEST = 1e-4             # height of a triangle over its longest edge: thinner ones have no plane to be stretched in
@@ -27,6 +27,7 @@ class Membrane:
                 body.append(np.full(len(area[-1]), k))
         self.tri, self.shape, self.area = np.concatenate(tri), np.concatenate(shape), np.concatenate(area)
         self.body = np.concatenate(body).astype(np.int64)
+        self._first = first_node
         self.pairs = self.tri[:, mb.PAIRS].reshape(-1, 2)
         self._stretch, self._poisson, self._squeeze, self._most = np.zeros((4, len(self.tri)))
         self.use_threads(1)
@@ -37,7 +38,8 @@ class Membrane:
     def set_material(self, body: int, material: AnyMaterial) -> None:
         if isinstance(material, ShellMaterial):
             mine = self.body == body
-            self._stretch[mine], self._poisson[mine] = material.stretch, material.poisson
+            self._stretch[mine] = spread(material.stretch, self.tri[mine] - self._first[body])
+            self._poisson[mine] = material.poisson
             self._squeeze[mine] = material.squeeze
             self._most[mine] = np.inf if material.most is None else material.most
 
@@ -66,6 +68,11 @@ class Membrane:
         out = np.empty((len(self.tri), 2))
         mb.principal_stretches(x, self.tri, self.shape, out)
         return out
+
+
+def spread(amount: Amount, elements: np.ndarray) -> Amount:
+    """What an amount comes to in each of a body's elements (e, k), numbers of its own nodes: their mean."""
+    return amount[elements].mean(axis=1) if isinstance(amount, np.ndarray) else amount
 
 
 def _at_rest(points: np.ndarray, tri: np.ndarray, grows: tuple[float, float],

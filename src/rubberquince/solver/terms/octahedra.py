@@ -43,6 +43,7 @@ class Octahedra:
         self.mu, self.lam = np.zeros(self.body.shape), np.zeros(self.body.shape)
         lane_cell = cell[self.body] if len(bodies) else np.zeros(self.body.shape)
         self.inv, self.volume = 1.0 / np.maximum(lane_cell, 1e-300), lane_cell ** 3 / 12.0
+        self._first = first_node
         self.pairs = self.corner[:, st.PAIRS].reshape(-1, 2)
         flat = self.corner.reshape(-1)
         order = np.argsort(flat, kind="stable")
@@ -63,7 +64,15 @@ class Octahedra:
         if isinstance(material, Material):
             mine = self.body == body
             for lame, value in zip((self.lam, self.mu), material.lame):
-                lame[mine] = value * self._scale[mine]
+                even = self._meant(value, body) if isinstance(value, np.ndarray) else value
+                lame[mine] = even * self._scale[mine]
+
+    def _meant(self, values: np.ndarray, body: int) -> np.ndarray:
+        """The mean of the ``values`` (nodes,) of a body over the corners of each of its octahedra."""
+        corner = self.corner[self.body.reshape(-1) == body]
+        real = corner >= 0
+        total = (values[np.where(real, corner - self._first[body], 0)] * real).sum(axis=1)
+        return total / np.maximum(real.sum(axis=1), 1)
 
     def _cells(self) -> tuple[np.ndarray, ...]:
         return self.lane_corner, self.axis, self.fill, self.mu, self.lam, self.inv, self.volume, TETS, GRADIENT

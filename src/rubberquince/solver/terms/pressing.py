@@ -4,11 +4,10 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.sparse import coo_array
-from scipy.sparse.csgraph import connected_components
 
 from rubberquince.kernels.contact import carry
 from rubberquince.kernels.enclosed import add_volume_gradient, enclosed_volume
+from rubberquince.shapes.polymesh import rims
 from rubberquince.solver.carriers.carrier import Carrier
 from rubberquince.solver.specs import AnyMaterial, BodySpec, Inflation
 
@@ -135,17 +134,3 @@ def _close(carrier: Carrier, first: int) -> _Inside:
     ball = area ** 1.5 / (6.0 * np.sqrt(np.pi))
     return _Inside(first, first + len(carrier.start), carrier.bind_node, carrier.bind_weight, closed, rim_points,
                    -1.0 if volume < 0.0 and not loops else 1.0, max(abs(volume), LEAST_ROOM * ball))
-
-
-def rims(triangles: np.ndarray) -> list[np.ndarray]:
-    """The edges (e, 2) that border one triangle only, as it runs along them, by the openings that they are the rim of.
-    """
-    edges = triangles[:, [0, 1, 1, 2, 2, 0]].reshape(-1, 2).astype(np.int64)
-    count = int(triangles.max()) + 1
-    key, back = edges[:, 0] * count + edges[:, 1], edges[:, 1] * count + edges[:, 0]
-    rim = edges[~np.isin(key, back)]
-    if not len(rim):
-        return []
-    graph = coo_array((np.ones(len(rim), bool), (rim[:, 0], rim[:, 1])), shape=(count, count))
-    group = connected_components(graph, directed=False)[1][rim[:, 0]]
-    return [rim[group == number] for number in np.unique(group)]

@@ -5,8 +5,8 @@ from functools import partial
 import numpy as np
 from PySide6.QtWidgets import QCheckBox, QLineEdit, QPushButton
 
-from rubberquince.bake.holding import line_of
 from rubberquince.document.bodies import unit_mesh
+from rubberquince.document.lines import line_of
 from rubberquince.document.scene import Curve, Piece
 from rubberquince.errors import QuinceError
 from rubberquince.shapes.repair import holes

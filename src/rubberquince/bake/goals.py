@@ -1,0 +1,83 @@
+"""Goals and weight maps on the nodes of a piece: what the solver is told of them."""
+
+import numpy as np
+from scipy.spatial import cKDTree
+
+from rubberquince.document.bodies import Meshes, piece_points, unit_mesh
+from rubberquince.document.scene import Piece, Scene
+from rubberquince.document.weights import values_of
+from rubberquince.errors import ShapeError
+from rubberquince.shapes.lattice import Lattice
+from rubberquince.solver.specs import Amount, Goal
+
+FIRMNESS = 25.0             # N/m³, of the goal of a skin at a strength of one half
+FIRMNESS_INSIDE = 1e5       # N/m⁴, of the goal of what is filled: of water it gives way as far as a skin of 250 g/m²
+HELD = 0.9995               # strength from which on points are held
+NEAREST = 4                 # skin points that say where a node within is drawn to
+
+
+def goal_stiffness(strength: np.ndarray, share: np.ndarray, filled: bool) -> np.ndarray:
+    """N/m of nodes with a ``share`` (n,) of area, m², or of volume, m³, that are drawn with a strength 0 .. 1 (n,).
+
+    It goes as (s / (1 - s))², and does not depend on how finely a skin is divided.
+    """
+    firm = np.minimum(strength, HELD)
+    return (FIRMNESS_INSIDE if filled else FIRMNESS) * (firm / (1.0 - firm)) ** 2 * share
+
+
+def on_nodes(values: np.ndarray, piece: Piece, meshes: Meshes, lattice: Lattice | None) -> np.ndarray:
+    """Values (n, ...) of skin points at the nodes of the piece: within a Solid, those of the nearest point."""
+    if lattice is None:
+        return values
+    skin = unit_mesh(piece.shape, meshes).points * np.array(piece.place.size)
+    return values[cKDTree(skin).query(lattice.nodes)[1]]
+
+
+def amount_of(path: str, even: float, piece: Piece, scene: Scene, meshes: Meshes, lattice: Lattice | None) -> Amount:
+    """A value at the nodes of a piece, by its map; ``even`` where it has none."""
+    values = values_of(path, piece, scene, meshes)
+    return even if values is None else on_nodes(values, piece, meshes, lattice)
+
+
+def goal_of(piece: Piece, scene: Scene, meshes: Meshes, lattice: Lattice | None) -> tuple[Goal | None, np.ndarray]:
+    """The goal of a piece, None if it has none, and which of its nodes (n,) bool it holds where they start.
+
+    Raises ShapeError when the piece that it is drawn to is gone, or has not as many points.
+    """
+    values, mesh = piece.goal, unit_mesh(piece.shape, meshes)
+    place = np.array(piece.place.position)
+    nodes = mesh.points * np.array(piece.place.size) if lattice is None else lattice.nodes
+    start = nodes @ piece.place.rotation().T + place
+    if values.to == "nothing":
+        return None, np.zeros(len(nodes), bool)
+    strength = np.broadcast_to(amount_of("goal.strength", values.strength, piece, scene, meshes, lattice), len(nodes))
+    share = _areas(mesh.points * np.array(piece.place.size), mesh.triangles) if lattice is None else lattice.share
+    target = start if values.to == "its own shape" else start + _way_to(values.piece, piece, scene, meshes, nodes)
+    by_middle = values.how == "its middle"
+    held = (strength >= HELD) & (target is start) & (not by_middle)
+    calms = np.log(2.0) / values.settles if values.settles > 0.0 else 0.0
+    return Goal(target, goal_stiffness(strength, share, lattice is not None), by_middle, calms), held
+
+
+def _way_to(other_id: str, piece: Piece, scene: Scene, meshes: Meshes, nodes: np.ndarray) -> np.ndarray:
+    """How far (n, 3), m, the nodes of a piece are from the same places of another, as both are placed."""
+    other = next((p for p in scene.pieces if p.id == other_id and p.id != piece.id), None)
+    if other is None:
+        raise ShapeError("the piece that it is drawn to is gone; choose another under Goal")
+    mine, its = piece_points(piece, meshes), piece_points(other, meshes)
+    if len(mine) != len(its):
+        raise ShapeError(f"it cannot be drawn to {other.name}, which has {len(its)} points and not {len(mine)}")
+    if len(nodes) == len(mine):
+        return its - mine
+    skin = unit_mesh(piece.shape, meshes).points * np.array(piece.place.size)
+    far, near = cKDTree(skin).query(nodes, NEAREST)
+    weight = 1.0 / np.maximum(far, 1e-9) ** 2
+    weight /= weight.sum(axis=1, keepdims=True)
+    return np.einsum("nk,nki->ni", weight, (its - mine)[near])
+
+
+def _areas(points: np.ndarray, triangles: np.ndarray) -> np.ndarray:
+    """A third of the area, m², of the triangles at each point (n,)."""
+    a, b, c = (points[triangles[:, k]] for k in range(3))
+    third = np.linalg.norm(np.cross(b - a, c - a), axis=1) / 6.0
+    return np.bincount(triangles.reshape(-1), np.repeat(third, 3), len(points))

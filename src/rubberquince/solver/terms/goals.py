@@ -1,0 +1,58 @@
+"""Goals: nodes that are drawn to places, each by a spring of its own, or all of a body by its middle."""
+
+from collections.abc import Sequence
+from itertools import pairwise
+
+import numpy as np
+
+from rubberquince.solver.carriers.carrier import Carrier
+from rubberquince.solver.specs import AnyMaterial, BodySpec, Goal
+
+
+class Goals:
+    """Energy  Σ k/2 |x - target|²  of the nodes of bodies that have a goal.
+
+    Where a goal is for the middle, only the weighted mean of that way counts: Σ k/2 |mean (x - target)|².
+    """
+
+    def __init__(self, bodies: Sequence[BodySpec], carriers: Sequence[Carrier], first_node: np.ndarray) -> None:
+        self._slices = [slice(int(lo), int(hi)) for lo, hi in pairwise(first_node)]
+        self._goals: dict[int, Goal] = {k: body.goal for k, body in enumerate(bodies) if body.goal is not None}
+        nodes = [np.arange(self._slices[k].start, self._slices[k].stop) for k in self._goals]
+        node = np.concatenate([np.zeros(0, np.int64), *nodes])
+        self.pairs = np.column_stack([node, node])
+
+    def set_goal(self, body: int, goal: Goal) -> None:
+        """Draw a body that has a goal to other places, or otherwise."""
+        self._goals[body] = goal
+
+    def set_material(self, body: int, material: AnyMaterial) -> None:
+        """What bodies are made of does not matter."""
+
+    def use_threads(self, threads: int) -> None:
+        """One is enough."""
+
+    def tell(self, since: float) -> bool:
+        return False
+
+    def energy(self, x: np.ndarray) -> float:
+        ways = [(goal.stiffness, (self._way(k, x) ** 2).sum(axis=1)) for k, goal in self._goals.items()]
+        return sum((0.5 * float(stiffness @ square) for stiffness, square in ways), 0.0)
+
+    def add_gradient(self, x: np.ndarray, out: np.ndarray) -> None:
+        for k, goal in self._goals.items():
+            out[self._slices[k]] += goal.stiffness[:, None] * self._way(k, x)
+
+    def fill_blocks(self, x: np.ndarray, out: np.ndarray) -> None:
+        """Of a middle, too, each node's own: along a motion of all it is the same, and never too little elsewhere."""
+        stiffness = np.concatenate([np.zeros(0), *(goal.stiffness for goal in self._goals.values())])
+        out[:] = stiffness[:, None] * np.eye(3).reshape(9)
+
+    def _way(self, body: int, x: np.ndarray) -> np.ndarray:
+        """How far (n, 3), m, each node of a body is from where it is drawn, or all are."""
+        goal = self._goals[body]
+        way = x[self._slices[body]] - goal.target
+        if not goal.middle:
+            return way
+        total = goal.stiffness.sum()
+        return np.broadcast_to(goal.stiffness @ way / total if total > 0.0 else np.zeros(3), way.shape)
