@@ -130,6 +130,9 @@ class Layer(Plain):
     shown: bool = True
 
 
+MAPPED = ("goal.strength", "shell.stretch", "shell.bend", "shell.mass", "solid.stiffness", "solid.density")
+
+
 class Map(Plain):
     """A value, by its path in the piece, that goes from ``low`` where its layers say 0 to ``high`` where they say 1."""
 

@@ -14,6 +14,7 @@ class Bench(QObject):
     """``scene_changed(before, after)``, ``opened()`` after another document was, ``chose(id or "")``,
     ``said(sentence, trouble)``.
 
+    ``map_path`` is the value whose map is open; ``map_shown`` says that it is another.
     Of several chosen pieces the one in ``chosen_id`` is shown on the sheet; ``chosen_ids`` are all of them.
     """
 
@@ -21,6 +22,7 @@ class Bench(QObject):
     opened = Signal()
     chose = Signal(str)
     said = Signal(str, bool)
+    map_shown = Signal()
 
     def __init__(self) -> None:
         super().__init__()
@@ -28,6 +30,7 @@ class Bench(QObject):
         self.path: Path | None = None
         self.chosen_id: str | None = None
         self._also: tuple[str, ...] = ()
+        self.map_path: str | None = None
         self.document.listeners.append(self._on_change)
 
     @property
@@ -90,6 +93,12 @@ class Bench(QObject):
             self.say(str(error))
             return False
         return True
+
+    def show_map(self, path: str | None) -> None:
+        """Open the map of the value at a path, of whatever piece is chosen, or close the one that is open."""
+        if path != self.map_path:
+            self.map_path = path
+            self.map_shown.emit()
 
     def say(self, sentence: str, trouble: bool = True) -> None:
         self.said.emit(sentence, trouble)

@@ -42,7 +42,7 @@ class NumberEdit(QLineEdit):
         self.setAccessibleName(name)
         self.setAlignment(Qt.AlignmentFlag.AlignRight)
         self.editingFinished.connect(self._read)
-        self.textEdited.connect(lambda _: _mark(self, "wrong", False))
+        self.textEdited.connect(lambda _: mark_property(self, "wrong", False))
 
     @property
     def value(self) -> float:
@@ -68,13 +68,13 @@ class NumberEdit(QLineEdit):
         try:
             value = parse(text, self.unit)
         except ValueTextError as error:
-            _mark(self, "wrong", True)
+            mark_property(self, "wrong", True)
             self.refused.emit(str(error))
             return
         self.typed.emit(value)
 
     def _show_again(self) -> None:
-        _mark(self, "wrong", False)
+        mark_property(self, "wrong", False)
         self.setModified(False)
         self.setText(show(self._value, self.unit))
 
@@ -148,7 +148,7 @@ class Field(QWidget):
         self.slider.blockSignals(False)
         usual = self._usual
         differs = usual is not None and not math.isclose(number, usual, rel_tol=1e-6, abs_tol=1e-12)
-        _mark(self.edit, "differs", differs)
+        mark_property(self.edit, "differs", differs)
         self.reset.setToolTip(f"Back to {show(usual, self.value.unit)}" if usual is not None else "")
         self.reset.setEnabled(differs)
         self.reset.setVisible(usual is not None)
@@ -172,7 +172,7 @@ class Field(QWidget):
             self.show_value(self._shown, self._usual)
 
 
-def _mark(widget: QWidget, name: str, on: bool) -> None:
+def mark_property(widget: QWidget, name: str, on: bool) -> None:
     """Set a property that the style sheet looks at."""
     if widget.property(name) != on:
         widget.setProperty(name, on)

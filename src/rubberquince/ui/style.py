@@ -74,6 +74,12 @@ QSplitter::handle:hover {{ background: {QUINCE_FILL}; }}
 #side {{ background: #F9F7F2; }}
 #sheet {{ border-right: 1px solid {LINE}; background: #F9F7F2; }}
 #facts {{ border-left: 1px solid {LINE}; background: #F9F7F2; }}
+#stack {{ background: {PAPER}; border: 1px solid {LINE}; border-radius: 6px; }}
+#layer {{ background: {CARD}; border: 1px solid {LINE}; border-radius: 5px; }}
+QPushButton#square {{ border: 1.5px solid {SOFT_INK}; border-radius: 3px; background: transparent; padding: 0; }}
+QPushButton#square[mapped="true"] {{ background: qlineargradient(x1: 0, y1: 1, x2: 1, y2: 0, stop: 0 #EFECE4,
+    stop: 1 #613962); }}
+QPushButton#square:checked {{ border: 2px solid {QUINCE}; }}
 #rule {{ background: {LINE}; min-width: 1px; max-width: 1px; margin: 4px 6px; }}
 #bar {{ background: rgba(255, 255, 255, 225); border: 1px solid {LINE}; border-radius: 12px; }}
 #notice {{ background: rgba(255, 255, 255, 240); border: 1px solid {LINE}; border-left: 4px solid {LEAF};

@@ -9,7 +9,10 @@ from PySide6.QtGui import QColor, QLinearGradient, QPainter, QPaintEvent, QResiz
 from PySide6.QtWidgets import QButtonGroup, QFrame, QPushButton, QVBoxLayout, QWidget
 
 from rubberquince.document.bodies import piece_points
+from rubberquince.document.maps import Map
 from rubberquince.document.scene import Place, Scene
+from rubberquince.document.values import about
+from rubberquince.document.weights import weights_of
 from rubberquince.ui import style
 from rubberquince.ui.assistant import Assistant
 from rubberquince.ui.bench import Bench
@@ -18,6 +21,7 @@ from rubberquince.ui.curves import CurveTool, lines_of
 from rubberquince.ui.parts import column, framed, label, row
 from rubberquince.ui.runner import Runner
 from rubberquince.ui.strip.player import Player
+from rubberquince.units import show
 from rubberquince.view.stage import DISPLAYS, Display
 from rubberquince.view.widget import View
 
@@ -28,10 +32,12 @@ CREAM, PLUM, GHOST = "#EFECE4", "#613962", "#9DB1B9"
 LEGENDS: dict[str, tuple[tuple[tuple[float, str], ...], tuple[str, ...]]] = {      # colours as the shaders have them
     "stretch": (((0.0, "#576F7C"), (0.5, CREAM), (1.0, "#AC4B27")), ("−25 % pressed", "0", "pulled +25 %")),
     "holds": (((0.0, CREAM), (0.499, CREAM), (0.501, PLUM), (1.0, PLUM)), ("moves", "", "is held")),
+    "map": (((0.0, CREAM), (1.0, PLUM)), ("0", "what the map says", "1")),
     "gap": (((0.0, GHOST), (1.0, GHOST)), ("", "how near others may come", ""))}
 TIPS = {"smooth": "The skin as it will be seen", "cells": "The cells that carry the solids",
         "stretch": "Where the skin is pressed (slate) and pulled (clay)",
-        "holds": "Which points never move", "gap": "The distance that pieces keep to what they touch"}
+        "holds": "Which points never move", "gap": "The distance that pieces keep to what they touch",
+        "map": "The map of a value of the chosen piece: the square at the end of its row opens it"}
 
 
 class Legend(QWidget):
@@ -45,9 +51,11 @@ class Legend(QWidget):
         self._words: tuple[str, ...] = ()
         self.hide()
 
-    def show_display(self, display: str) -> None:
-        """Show the legend of a display, or none where its colours are those of the pieces."""
-        self._colours, self._words = LEGENDS.get(display, ((), ()))
+    def show_display(self, display: str, words: tuple[str, ...] = ()) -> None:
+        """Show the legend of a display, or none where its colours are those of the pieces; ``words`` go before its own.
+        """
+        self._colours, usual = LEGENDS.get(display, ((), ()))
+        self._words = words or usual
         self.setAccessibleName(", ".join(self._words))
         self.setVisible(bool(self._words))
         self.update()
@@ -120,6 +128,7 @@ class ViewZone(QWidget):
     def __init__(self, bench: Bench, runner: Runner, player: Player, helper: Assistant) -> None:
         super().__init__()
         self._bench, self._runner, self._player = bench, runner, player
+        self._weighed: tuple[object, np.ndarray] = None, np.zeros(0)     # the last weights, and of what
         self.shown_cells = ShownCells(bench, helper)
         self.shown_cells.came.connect(self.show_frame)
         self.view = View()
@@ -136,6 +145,7 @@ class ViewZone(QWidget):
         bench.scene_changed.connect(self._on_scene)
         bench.chose.connect(self._on_chose)
         bench.said.connect(self.notice.say)
+        bench.map_shown.connect(self._on_map)
         player.shown.connect(lambda _: self.show_frame())
         runner.frame_came.connect(self._on_frame)
         self.view.clicked.connect(bench.choose)
@@ -191,7 +201,6 @@ class ViewZone(QWidget):
     def set_display(self, display: Display) -> None:
         self.view.stage.display = display
         self.displays[display].setChecked(True)
-        self._legend.show_display(display)
         self.show_frame()
 
     def frame_all(self) -> None:
@@ -255,6 +264,8 @@ class ViewZone(QWidget):
         at_start = frame == scene.run.first
         skins = None if at_start else self._runner.skins(frame)
         self.view.handles_shown = at_start or skins is None
+        stage.weights = self._weights() if stage.display == "map" else {}
+        self._legend.show_display(stage.display, self._map_words() if stage.display == "map" else ())
         stage.show_frame(skins or self._placed(scene))
         chosen = stage.bodies.get(stage.chosen or "")
         self.view.lines = lines_of(self._bench, chosen.points if chosen is not None else None)
@@ -262,6 +273,36 @@ class ViewZone(QWidget):
         if stage.display == "cells":
             stage.cells = self.shown_cells.surfaces(scene, {} if at_start else self._runner.nodes(frame))
         self.view.redraw()
+
+    def _weights(self) -> dict[str, np.ndarray]:
+        """What the open map of the chosen piece says, or its first one, by the piece's id."""
+        piece, a_map = self._bench.chosen, self._shown_map()
+        if piece is None or a_map is None:
+            return {}
+        if self._weighed[0] != (piece, self._bench.scene.pieces, a_map):
+            weights = weights_of(a_map, piece, self._bench.scene, self._bench.document.meshes).astype(np.float32)
+            self._weighed = (piece, self._bench.scene.pieces, a_map), weights
+        return {piece.id: self._weighed[1]}
+
+    def _shown_map(self) -> Map | None:
+        """The map of the chosen piece that is open, or its first one."""
+        piece = self._bench.chosen
+        return None if piece is None else piece.map_of(self._bench.map_path or "") or next(iter(piece.maps), None)
+
+    def _map_words(self) -> tuple[str, ...]:
+        """What the ends of the open map are, and of what."""
+        a_map = self._shown_map()
+        if a_map is None:
+            return "", "no map is open", ""
+        head, _, name = a_map.of.partition(".")
+        said = about(type(getattr(self._bench.chosen, head)))[name]
+        return show(a_map.low, said.unit), said.name, show(a_map.high, said.unit)
+
+    def _on_map(self) -> None:
+        """Show the map that was opened; where it was closed, the skin."""
+        opened = self._bench.map_path is not None
+        if opened or self.view.stage.display == "map":
+            self.set_display("map" if opened else "smooth")
 
     def _placed(self, scene: Scene) -> dict[str, np.ndarray]:
         """Skin points of what moves, as it is placed."""

@@ -1,4 +1,4 @@
-"""What stands before the camera: the bodies of a scene, at a frame, in one of three displays."""
+"""What stands before the camera: the bodies of a scene, at a frame, in one of its displays."""
 
 from dataclasses import dataclass, field
 from typing import Literal
@@ -12,9 +12,10 @@ from rubberquince.errors import ShapeError
 from rubberquince.shapes.rays import nearest_hit, nearest_spot
 from rubberquince.view.body import Body
 
-Display = Literal["smooth", "cells", "stretch", "holds", "gap"]
-DISPLAYS: tuple[Display, ...] = ("smooth", "cells", "stretch", "holds", "gap")
-TINTED = {"stretch": 1.0, "holds": 2.0}     # displays that show values instead of colours, as the shader knows them
+Display = Literal["smooth", "cells", "stretch", "holds", "gap", "map"]
+DISPLAYS: tuple[Display, ...] = ("smooth", "cells", "stretch", "holds", "gap", "map")
+# Displays that show values instead of colours, as the shader knows them.
+TINTED = {"stretch": 1.0, "holds": 2.0, "map": 2.0}
 
 
 def linear_colour(text: str) -> tuple[float, float, float]:
@@ -43,10 +44,13 @@ class Spot:
 
 @dataclass
 class Stage:
-    """Bodies by piece id, in the order of the line-up; ``cells`` are triangle corners (n, 3, 3) by id."""
+    """Bodies by piece id, in the order of the line-up; ``cells`` are triangle corners (n, 3, 3) by id,
+    ``weights`` (n,) 0 .. 1 what the map to be shown says at the points of a piece.
+    """
 
     bodies: dict[str, Body] = field(default_factory=dict)
     cells: dict[str, np.ndarray] = field(default_factory=dict)
+    weights: dict[str, np.ndarray] = field(default_factory=dict)
     display: Display = "smooth"
     chosen: str | None = None
     _made_of: dict[str, Piece] = field(default_factory=dict)
@@ -91,6 +95,9 @@ class Stage:
                     body.tint_by_stretch()
                 elif self.display == "holds":
                     body.tint_by(body.held)
+                elif self.display == "map":
+                    weights = self.weights.get(piece_id)
+                    body.tint_by(np.zeros(len(points), np.float32) if weights is None else weights)
 
     def at(self, eye: np.ndarray, along: np.ndarray) -> str | None:
         """The piece that a ray meets first."""

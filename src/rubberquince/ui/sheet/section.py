@@ -3,11 +3,13 @@
 from PySide6.QtCore import QSize, Qt
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QPushButton, QSizePolicy, QVBoxLayout, QWidget
 
+from rubberquince.document.maps import MAPPED
 from rubberquince.document.scene import Piece
 from rubberquince.document.values import Plain, about
 from rubberquince.ui.bench import Bench
-from rubberquince.ui.fields import Field, Value
+from rubberquince.ui.fields import Field, Value, mark_property
 from rubberquince.ui.parts import Elided, column, icon, label, row
+from rubberquince.ui.sheet.stack import MapStack, square
 
 NAME_WIDTH = 104            # px, as in a Field
 
@@ -37,6 +39,7 @@ class Section(QFrame):
         self._body.setLayout(self.rows)
         self.setLayout(column(row(self.fold, self._summary, margins=(0, 0, 10, 0)), self._body, gap=0))
         self._fields: list[tuple[Field, str]] = []
+        self.stacks: dict[str, tuple[QPushButton, MapStack]] = {}
         self._unfold(False)
 
     def applies(self, piece: Piece) -> bool:
@@ -66,6 +69,20 @@ class Section(QFrame):
             field.setVisible(shown)
             if shown:
                 field.show_value(float(number), self.usual(piece, path))     # type: ignore[arg-type]
+            if path in self.stacks:
+                self._show_stack(field, path, piece, shown)
+
+    def _show_stack(self, field: Field, path: str, piece: Piece, shown: bool) -> None:
+        """Open the stack of a map under its row, if that is the one to be seen."""
+        button, stack = self.stacks[path]
+        mapped, opened = piece.map_of(path) is not None, shown and self.bench.map_path == path
+        button.setChecked(opened)
+        mark_property(button, "mapped", mapped)
+        for widget in (field.slider, field.edit):
+            widget.setEnabled(not mapped)
+        stack.setVisible(opened)
+        if opened:
+            stack.refresh(piece)
 
     def add_values(self, head: str, values: Plain, *names: str) -> None:
         """A row for each value of a part of the piece, ``head``, that something is said about, or those ``names``.
@@ -86,6 +103,11 @@ class Section(QFrame):
         field.refused.connect(self.bench.say)
         self._fields.append((field, value.path))
         self.rows.addWidget(field)
+        if value.path in MAPPED:
+            button, stack = square(self.bench, value.path, value.name), MapStack(self.bench, value.path, value)
+            field.layout().addWidget(button)        # type: ignore[union-attr]
+            self.rows.addWidget(stack)
+            self.stacks[value.path] = (button, stack)
         return field
 
     def _change(self, value: Value, number: float) -> bool:

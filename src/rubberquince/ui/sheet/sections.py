@@ -174,15 +174,15 @@ class HoldSection(Section):
         while self.what.count() > len(HOLDS):
             self.what.removeItem(len(HOLDS))
         for curve in piece.curves if piece.role == "shell" else ():
-            self.what.addItem(curve.name, (CURVE, curve.id))
+            self.what.addItem(curve.name, f"{CURVE}:{curve.id}")
         hold = piece.hold
-        place = self.what.findData((CURVE, hold.curve)) if hold.what == CURVE else self.what.findData(hold.what)
-        self.what.setCurrentIndex(max(place, 0))
+        self.what.setCurrentIndex(max(self.what.findData(
+            f"{CURVE}:{hold.curve}" if hold.what == CURVE else hold.what), 0))
 
     def _hold(self) -> None:
-        piece, what = self.bench.chosen, self.what.currentData()
+        piece, (what, _, curve) = self.bench.chosen, self.what.currentData().partition(":")
         if piece is not None:
-            update = {"what": CURVE, "curve": what[1]} if isinstance(what, tuple) else {"what": what, "curve": ""}
+            update = {"what": what, "curve": curve}
             self._set("change what is held", "hold", piece.hold.model_copy(update=update))
 
     def summary(self, piece: Piece) -> str:

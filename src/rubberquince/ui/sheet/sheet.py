@@ -7,6 +7,7 @@ from rubberquince.ui.bench import Bench
 from rubberquince.ui.parts import column, label
 from rubberquince.ui.pieces import Pieces
 from rubberquince.ui.sheet.feel import FeelSection
+from rubberquince.ui.sheet.goal import GoalSection
 from rubberquince.ui.sheet.lines import LinesSection
 from rubberquince.ui.sheet.seams import SeamsSection
 from rubberquince.ui.sheet.section import Section
@@ -47,6 +48,7 @@ class Sheet(QScrollArea):
         self._unit = ""
         bench.scene_changed.connect(lambda *_: self.refresh())
         bench.chose.connect(lambda _: self.refresh())
+        bench.map_shown.connect(self.refresh)
         self._make()
 
     def section(self, title: str) -> Section:
@@ -62,8 +64,8 @@ class Sheet(QScrollArea):
         self._unit = self._bench.scene.length_unit
         bench = self._bench
         self.sections = [ShapeSection(bench, self._pieces), PlaceSection(bench), FeelSection(bench),
-                         LinesSection(bench), HoldSection(bench), SeamsSection(bench), SpringsSection(bench),
-                         PressureSection(bench), ContactSection(bench), ForcesSection(bench)]
+                         LinesSection(bench), HoldSection(bench), GoalSection(bench), SeamsSection(bench),
+                         SpringsSection(bench), PressureSection(bench), ContactSection(bench), ForcesSection(bench)]
         for section in self.sections:
             self._rows.addWidget(section)
             section.fold.setChecked(section.title in opened)
