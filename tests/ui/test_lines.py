@@ -43,12 +43,12 @@ def click(window, at, twice=False):
 
 def test_a_row_is_taken_and_held(bench_of, qtbot):
     window = bench_of(sheet_piece())
-    assert window.view_zone.curve_pill.isChecked() and "lay beads on Sheet" in sentence(window)
+    assert window.view_zone.tool_pills["draw lines"].isChecked() and "lay beads on Sheet" in sentence(window)
     click(window, (0.001, 0.3, 0.03), twice=True)
     (curve,) = window.bench.chosen.curves
     assert len(curve.beads) == 11 and not curve.closed and np.allclose(np.array(curve.beads)[:, 0], 0.0)
     QTest.keyClick(window.view_zone.view, Qt.Key.Key_Escape)
-    assert not window.view_zone.view.aims and not window.view_zone.curve_pill.isChecked()
+    assert not window.view_zone.view.aims and not window.view_zone.tool_pills["draw lines"].isChecked()
     section = window.sheet.section("Lines")
     assert section.summary(window.bench.chosen) == "line 1" and "20 cm long, past 11" in section._lengths[0].text()
     pick(window.sheet.section("Hold").what, "line 1")

@@ -354,7 +354,8 @@ def _set(piece_id: str, path: str, value: object, now: Scene) -> Scene:
 def _become(fresh: Piece, now: Scene) -> Scene:
     """The piece with another shape, place and role."""
     return now.with_piece(now.piece(fresh.id).model_copy(
-        update={"shape": fresh.shape, "place": fresh.place, "role": fresh.role, "curves": fresh.curves}))
+        update={"shape": fresh.shape, "place": fresh.place, "role": fresh.role, "curves": fresh.curves,
+                "sets": fresh.sets, "maps": fresh.maps}))
 
 
 def _lift(piece_id: str, rise: float, now: Scene) -> Scene:

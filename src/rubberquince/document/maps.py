@@ -91,12 +91,18 @@ class PartsRule(Plain):
 
 
 class Stroke(Plain):
-    """One stroke of a brush: past ``beads``, ``radius`` wide, m.  It adds, takes away, or smooths what is there."""
+    """One stroke of a brush: past ``beads``, ``radius`` wide, m.  It adds, takes away, or smooths what is there.
+
+    ``from_side`` is where it was painted from, in the frame of the shape: only what looks that way gets it; None goes
+    through.  ``mirrored`` paints the other side of the middle of its x, too.
+    """
 
     beads: tuple[Vector, ...] = Field(min_length=1, max_length=5000)
     radius: Reach
     strength: Share = 0.5
     does: Literal["adds", "takes", "smooths"] = "adds"
+    from_side: Vector | None = None
+    mirrored: bool = False
 
 
 class StrokesRule(Plain):

@@ -8,7 +8,8 @@ from scipy.sparse.csgraph import connected_components
 from scipy.spatial import cKDTree
 
 from rubberquince.document.bodies import Meshes, local_points, unit_mesh
-from rubberquince.document.scene import Curve, ImportedShape, Piece, RevolvedShape, changed
+from rubberquince.document.maps import Layer, Rule, StrokesRule, TypedRule
+from rubberquince.document.scene import ImportedShape, Piece, RevolvedShape, changed
 from rubberquince.errors import SceneError
 from rubberquince.shapes import primitives, remesh, repair
 from rubberquince.shapes.polymesh import PolyMesh, is_closed, volume
@@ -44,15 +45,27 @@ def remade(piece: Piece, mesh: PolyMesh, how: str) -> tuple[Piece, PolyMesh]:
     moved = np.array(piece.place.position) + piece.place.rotation() @ centre
     place = piece.place.model_copy(update={"size": tuple(size.tolist()), "position": tuple(moved.tolist())})
     shape = ImportedShape(name=f"{name.partition(', ')[0][:100]}, {how}", mesh=unit.key)
-    curves = tuple(_moved(curve, lambda beads: (beads * np.array(piece.place.size) - centre) / size)
-                   for curve in piece.curves)
-    return piece.model_copy(update={"shape": shape, "place": place, "curves": curves}), unit
+    carried = _carried(piece, lambda places: (places * np.array(piece.place.size) - centre) / size)
+    return piece.model_copy(update={"shape": shape, "place": place, **carried}), unit
 
 
-def _moved(curve: Curve, move: Callable[[np.ndarray], np.ndarray]) -> Curve:
-    """The curve with its beads (b, 3) at other places of the unit box."""
-    beads = tuple((float(x), float(y), float(z)) for x, y, z in move(np.array(curve.beads)))
-    return curve.model_copy(update={"beads": beads})
+def _carried(piece: Piece, move: Callable[[np.ndarray], np.ndarray]) -> dict[str, object]:
+    """What of a piece lies on its skin, by name, with all its places (k, 3) moved: lines, sets and maps."""
+    def moved(places: tuple[tuple[float, float, float], ...]) -> tuple[tuple[float, float, float], ...]:
+        return tuple((float(x), float(y), float(z)) for x, y, z in move(np.array(places))) if places else ()
+
+    def painted(layer: Layer) -> Layer:
+        rule: Rule = layer.rule
+        if isinstance(rule, TypedRule):
+            rule = rule.model_copy(update={"places": moved(rule.places)})
+        elif isinstance(rule, StrokesRule):
+            strokes = tuple(s.model_copy(update={"beads": moved(s.beads)}) for s in rule.strokes)
+            rule = rule.model_copy(update={"strokes": strokes})
+        return layer.model_copy(update={"rule": rule})
+
+    return {"curves": tuple(c.model_copy(update={"beads": moved(c.beads)}) for c in piece.curves),
+            "sets": tuple(s.model_copy(update={"places": moved(s.places)}) for s in piece.sets),
+            "maps": tuple(m.model_copy(update={"layers": tuple(map(painted, m.layers))}) for m in piece.maps)}
 
 
 def as_it_lies(piece: Piece, points: np.ndarray, meshes: Meshes) -> tuple[Piece, PolyMesh]:
@@ -67,8 +80,8 @@ def _laid(piece: Piece, lying: PolyMesh, skin: np.ndarray, meshes: Meshes, how: 
         return (places - np.array(piece.place.position)) @ piece.place.rotation()
 
     nearest, size = cKDTree(unit_mesh(piece.shape, meshes).points), np.array(piece.place.size)
-    curves = tuple(_moved(curve, lambda beads: local(skin[nearest.query(beads)[1]]) / size) for curve in piece.curves)
-    return remade(piece.model_copy(update={"curves": curves}), lying.placed(local(lying.points)), how)
+    carried = _carried(piece, lambda places: local(skin[nearest.query(places)[1]]) / size)
+    return remade(piece.model_copy(update=carried), lying.placed(local(lying.points)), how)
 
 
 def welded(one: Piece, two: Piece, pairs: np.ndarray, skins: dict[str, np.ndarray],

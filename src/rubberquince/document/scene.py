@@ -142,6 +142,16 @@ class Curve(Plain):
     closed: bool = False
 
 
+class PointSet(Plain):
+    """Points of a skin by a name: those within ``reach``, m, of ``places`` that are given in the unit box of the shape.
+    """
+
+    id: str = Field(pattern=r"^[a-z0-9]{1,16}$")
+    name: str = Field(min_length=1, max_length=60)
+    places: tuple[Vector, ...] = Field(min_length=1, max_length=200_000)
+    reach: Annotated[float, Field(gt=0.0, le=1e3, allow_inf_nan=False)]
+
+
 class Piece(Plain):
     """Anything in the scene: it has a shape, a place and a role.
 
@@ -162,9 +172,14 @@ class Piece(Plain):
     contact: ContactValues = ContactValues()
     look: Look = Look()
     curves: tuple[Curve, ...] = Field((), max_length=200)
+    sets: tuple[PointSet, ...] = Field((), max_length=200)
     passes: tuple[str, ...] = Field((), max_length=2000)
     goal: GoalValues = GoalValues()
     maps: tuple[Map, ...] = Field((), max_length=20)
+
+    def lines_and_sets(self) -> dict[str, str]:
+        """What of its skin has a name: ids and names."""
+        return {**{one.id: one.name for one in self.curves}, **{one.id: one.name for one in self.sets}}
 
     def map_of(self, path: str) -> Map | None:
         """The map of the value at a path, if it has one."""

@@ -127,7 +127,7 @@ class PressureValues(Plain):
 class HoldValues(Plain):
     """Which points never move: those of a kind that are, as they start, above and below some height of the piece.
 
-    ``curve`` is the id of the curve that is held.
+    ``curve`` is the id of the curve, or of the set of points, that is held.
     """
 
     what: Literal["nothing", "outline", "corners", "curve", "everything"] = "nothing"

@@ -20,6 +20,7 @@ from rubberquince.document.maps import (
     NearRule,
     NoiseRule,
     PartsRule,
+    Stroke,
     StrokesRule,
     TypedRule,
 )
@@ -147,10 +148,11 @@ def _parts(rule: PartsRule, skin: _Skin) -> np.ndarray:
 
 
 def _painted(rule: StrokesRule, below: np.ndarray, skin: _Skin) -> np.ndarray:
-    value = below.copy()
+    value, normals = below.copy(), surface.point_normals(skin.local, skin.triangles)
     for stroke in rule.strokes:
-        beads = np.array(stroke.beads, float) * skin.size
-        touch = stroke.strength * _faded(surface.distance_to_line(skin.local, beads) / stroke.radius)
+        touch = stroke.strength * _reached(stroke, skin, normals, 1.0)
+        if stroke.mirrored:
+            touch = np.maximum(touch, stroke.strength * _reached(stroke, skin, normals, -1.0))
         if stroke.does == "adds":
             value += touch * (1.0 - value)
         elif stroke.does == "takes":
@@ -158,6 +160,15 @@ def _painted(rule: StrokesRule, below: np.ndarray, skin: _Skin) -> np.ndarray:
         else:
             value += touch * (surface.blurred(skin.local, skin.triangles, value, stroke.radius) - value)
     return value
+
+
+def _reached(stroke: Stroke, skin: _Skin, normals: np.ndarray, side: float) -> np.ndarray:
+    """How much of a stroke each point gets, 0 .. 1; ``side`` -1 is that of its mirror image."""
+    mirror = np.array([side, 1.0, 1.0])
+    reached = _faded(surface.distance_to_line(skin.local, np.array(stroke.beads) * skin.size * mirror) / stroke.radius)
+    if stroke.from_side is not None:
+        reached *= normals @ (np.array(stroke.from_side) * mirror) > 0.0
+    return reached
 
 
 RULES: dict[type, Callable[[Any, _Skin], np.ndarray]] = {

@@ -17,10 +17,13 @@ from rubberquince.ui import style
 from rubberquince.ui.assistant import Assistant
 from rubberquince.ui.bench import Bench
 from rubberquince.ui.cells import ShownCells
-from rubberquince.ui.curves import CurveTool, lines_of
 from rubberquince.ui.parts import column, framed, label, row
 from rubberquince.ui.runner import Runner
 from rubberquince.ui.strip.player import Player
+from rubberquince.ui.tools.brush import Brush
+from rubberquince.ui.tools.choosing import Chooser
+from rubberquince.ui.tools.lines import LineTool, lines_of
+from rubberquince.ui.tools.tool import Tool
 from rubberquince.units import show
 from rubberquince.view.stage import DISPLAYS, Display
 from rubberquince.view.widget import View
@@ -28,6 +31,7 @@ from rubberquince.view.widget import View
 STAYS = 9000                # ms that a sentence without trouble is shown
 DIRECTIONS = {"from the front": ("F", 0.0, 0.0), "from the side": ("S", 90.0, 0.0), "from above": ("T", 0.0, 89.0),
               "from a corner": ("D", 30.0, 24.0)}        # key, turn and lift of the camera in degrees
+TOOLS: tuple[type[Tool], ...] = (LineTool, Brush, Chooser)
 CREAM, PLUM, GHOST = "#EFECE4", "#613962", "#9DB1B9"
 LEGENDS: dict[str, tuple[tuple[tuple[float, str], ...], tuple[str, ...]]] = {      # colours as the shaders have them
     "stretch": (((0.0, "#576F7C"), (0.5, CREAM), (1.0, "#AC4B27")), ("−25 % pressed", "0", "pulled +25 %")),
@@ -136,7 +140,8 @@ class ViewZone(QWidget):
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
         layout.addWidget(self.view)
-        self.curve_tool = CurveTool(bench, self.view, self)
+        self.tools: dict[str, Tool] = {kind.name: kind(bench, self.view, self) for kind in TOOLS}
+        self.tool_pills: dict[str, QPushButton] = {}
         self._bar, self.displays = self._make_bar()
         self.notice = Notice(self)
         self._legend = Legend(self)
@@ -170,18 +175,42 @@ class ViewZone(QWidget):
             line.addWidget(button)
             buttons[name] = button
         buttons["smooth"].setChecked(True)
-        self.curve_pill = QPushButton("draw lines")
-        self.curve_pill.setObjectName("part")
-        self.curve_pill.setCheckable(True)
-        self.curve_pill.setToolTip("Draw lines on the chosen piece, to hold it there or to sew along")
-        self.curve_pill.clicked.connect(self.curve_tool.turn)
-        self.curve_tool.turned.connect(self.curve_pill.setChecked)
         line.addWidget(framed(column(), "rule"))
-        line.addWidget(self.curve_pill)
+        for called, tool in self.tools.items():
+            pill = QPushButton(called)
+            pill.setObjectName("part")
+            pill.setCheckable(True)
+            pill.setToolTip(tool.tip)
+            pill.clicked.connect(lambda on, called=called: self.take_up(called, on))
+            tool.turned.connect(lambda on, called=called: self._on_tool(called, on))
+            line.addWidget(pill)
+            self.tool_pills[called] = pill
+            if tool.panel is not None:
+                tool.panel.setParent(self)
+                tool.panel.hide()
         bar = framed(line, "bar")
         bar.setParent(self)
         bar.move(12, 12)
         return bar, buttons
+
+    def take_up(self, name: str, on: bool | None = None) -> None:
+        """Take a tool up by its name, or put it away; the one that was in hand is put away."""
+        on = not self.tools[name].on if on is None else on
+        for other in self.tools.values():
+            if other.on:
+                other.turn(False)
+        if on:
+            self.tools[name].turn(True)
+        self.tool_pills[name].setChecked(self.tools[name].on)
+
+    def _on_tool(self, name: str, on: bool) -> None:
+        self.tool_pills[name].setChecked(on)
+        panel = self.tools[name].panel
+        if panel is not None:
+            panel.setVisible(on)
+            panel.adjustSize()
+            panel.move(12, 12 + self._bar.height() + 8)
+            panel.raise_()
 
     def _make_hint(self) -> QFrame:
         """What an empty bench offers."""

@@ -35,6 +35,8 @@ from rubberquince.view.stage import DISPLAYS
 
 ADD_KEYS = {"block": "Ctrl+B", "sphere": "Ctrl+Shift+B"}
 ACROSS, DOWN = [360, 680, 240], [86, 530, 158]      # px, of the zones at first
+TOOL_KEYS = {"draw lines": ("Draw lines on the chosen piece", "L"), "paint": ("Paint into the open map", "P"),
+             "choose": ("Choose points of the piece", "E")}
 UNITS = ("mm", "cm", "m", "in")
 
 
@@ -158,8 +160,8 @@ class MainWindow(QMainWindow):
         for k, name in enumerate(DISPLAYS):
             add(view, f"Show {name}", partial(self.view_zone.set_display, name), f"Alt+{k + 1}")
         view.addSeparator()
-        tool = self.view_zone.curve_tool
-        add(view, "Draw lines on the chosen piece", lambda: tool.turn(not self.view_zone.view.aims), "L")
+        for name, (text, key_of) in TOOL_KEYS.items():
+            add(view, text, partial(self.view_zone.take_up, name), key_of)
         view.addSeparator()
         units = view.addMenu("Lengths in")
         for unit in UNITS:

@@ -9,11 +9,13 @@ from rubberquince.bake.holding import held_of
 from rubberquince.document.bodies import Meshes, piece_points, unit_mesh
 from rubberquince.document.scene import Piece, Scene
 from rubberquince.errors import ShapeError
-from rubberquince.shapes.rays import nearest_hit, nearest_spot
+from rubberquince.shapes.rays import nearest_hit, nearest_hits, nearest_spot
 from rubberquince.view.body import Body
 
 Display = Literal["smooth", "cells", "stretch", "holds", "gap", "map"]
 DISPLAYS: tuple[Display, ...] = ("smooth", "cells", "stretch", "holds", "gap", "map")
+CLEAR = 0.998               # of the way to a place: what is met before hides it
+ROUND = 49                  # points around a ring
 # Displays that show values instead of colours, as the shader knows them.
 TINTED = {"stretch": 1.0, "holds": 2.0, "map": 2.0}
 
@@ -40,6 +42,22 @@ class Spot:
     piece: str
     corners: np.ndarray
     weights: np.ndarray
+
+
+@dataclass(frozen=True, eq=False)
+class Ring:
+    """A ring that lies on a skin: its middle (3,) and ``radius``, m, and the normal (3,) there."""
+
+    middle: np.ndarray
+    normal: np.ndarray
+    radius: float
+
+    def points(self) -> np.ndarray:
+        """(n, 3) m, around it."""
+        aside = np.cross(self.normal, np.eye(3)[np.abs(self.normal).argmin()])
+        aside /= max(float(np.linalg.norm(aside)), 1e-12)
+        angle = np.linspace(0.0, 2.0 * np.pi, ROUND)[:, None]
+        return self.middle + self.radius * (np.cos(angle) * aside + np.sin(angle) * np.cross(self.normal, aside))
 
 
 @dataclass
@@ -115,6 +133,14 @@ class Stage:
             return None
         met = nearest_spot(body.points, body.plain_triangles, eye, along)
         return Spot(self.chosen, body.plain_triangles[met[0]], met[1]) if met is not None else None
+
+    def seen(self, eye: np.ndarray, places: np.ndarray) -> np.ndarray:
+        """Which ``places`` (k, 3) on the chosen piece no part of it hides from the ``eye``, (k,) bool."""
+        body = self.bodies.get(self.chosen or "")
+        if body is None or not len(places):
+            return np.ones(len(places), bool)
+        way = places - eye
+        return nearest_hits(body.points, body.plain_triangles, np.broadcast_to(eye, places.shape), way) > CLEAR
 
     def bounds(self, only: list[str] | None = None) -> tuple[np.ndarray, np.ndarray] | None:
         """Box (low, high) m around the pieces with these ids, or all; None when there are none."""

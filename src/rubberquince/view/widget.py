@@ -25,7 +25,7 @@ from rubberquince.shapes.rays import nearest_hit
 from rubberquince.view.camera import Camera
 from rubberquince.view.handles import AXES, Drag, Handle, handles_of, slide, under_pointer
 from rubberquince.view.renderer import Renderer
-from rubberquince.view.stage import Line, Spot, Stage
+from rubberquince.view.stage import Line, Ring, Spot, Stage
 
 STILL_AFTER = 90            # ms without a change, after which the picture is refined
 SAMPLES = 8                 # pictures averaged for a still one
@@ -36,7 +36,9 @@ CLICK = 4                   # px of movement that still is a click
 TROUBLE_COLOUR = "#B4532A"
 LINE_COLOUR = "#6B3E5E"
 AXIS_COLOURS = ("#B4532A", "#5B7F4B", "#3F6F8A")
-TOOL_KEYS = (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Backspace, Qt.Key.Key_Escape)
+WHEEL_KEYS = Qt.KeyboardModifier.AltModifier | Qt.KeyboardModifier.ShiftModifier
+TOOL_KEYS = (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Backspace, Qt.Key.Key_Escape,
+             Qt.Key.Key_Plus, Qt.Key.Key_Minus)
 KEY_STEP = np.radians(7.5)
 
 
@@ -44,7 +46,7 @@ class View(QWidget):
     """Shows a stage.  Signals: a piece was clicked (its id, or "" for none); a handle was taken, moved, let go.
 
     While a tool ``aims``, clicks say which pixel they are on instead, by ``aimed`` and ``aimed_twice``, and keys of
-    tools come by ``keyed``.
+    tools come by ``keyed``.  A tool that ``sweeps`` is also told of drags, and of the wheel with Alt or Shift.
     """
 
     clicked = Signal(str)
@@ -54,6 +56,11 @@ class View(QWidget):
     dragged = Signal(str, object)
     drag_ended = Signal()
     keyed = Signal(int)
+    hovered = Signal(QPointF)
+    sweep_began = Signal(QPointF, Qt.KeyboardModifier)
+    swept = Signal(QPointF)
+    sweep_ended = Signal(QPointF)
+    wheeled = Signal(int, Qt.KeyboardModifier)
 
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -61,7 +68,10 @@ class View(QWidget):
         self.camera = Camera()
         self.place_of: Callable[[str], Place | None] = lambda _: None
         self.handles_shown = True
-        self.aims = False
+        self.aims = self.sweeps = False
+        self.ring: Ring | None = None
+        self.dots = np.zeros((0, 3))            # places of chosen points, m
+        self.frame_drawn: list[QPointF] = []
         self.lines: list[Line] = []
         self.trouble = ""
         self.spots: list[np.ndarray] = []
@@ -193,6 +203,7 @@ class View(QWidget):
             self._paint_handle(painter, handle)
         for line in self.lines:
             self._paint_line(painter, line)
+        self._paint_tool(painter)
         for spot in self.spots if self.handles_shown else []:
             self._paint_spot(painter, spot)
         painter.end()
@@ -209,6 +220,23 @@ class View(QWidget):
         for x, y, depth in self.camera.project(line.beads, self.width(), self.height()) if len(line.beads) else ():
             if depth > 0:
                 painter.drawEllipse(QPointF(x, y), 4.5, 4.5)
+
+    def _paint_tool(self, painter: QPainter) -> None:
+        """The ring of a brush, and the frame that is being drawn around points."""
+        outline = []
+        if self.ring is not None:
+            x, y, depth = self.camera.project(self.ring.points(), self.width(), self.height()).T
+            outline = [QPointF(*at) for at in zip(x, y)] if (depth > 0).all() else []
+        for points in (outline, self.frame_drawn):
+            for colour, width in (("#FFFFFF", 4.0), (LINE_COLOUR, 1.8)) if len(points) > 1 else ():
+                painter.setPen(QPen(QColor(colour), width))
+                painter.setBrush(Qt.BrushStyle.NoBrush)
+                painter.drawPolygon(QPolygonF(points))
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(QColor(LINE_COLOUR))
+        for x, y, depth in self.camera.project(self.dots, self.width(), self.height()) if len(self.dots) else ():
+            if depth > 0:
+                painter.drawEllipse(QPointF(x, y), 3.0, 3.0)
 
     def _paint_spot(self, painter: QPainter, spot: np.ndarray) -> None:
         """A place where something is wrong: a ring around it and the mark of a trouble beside it."""
@@ -277,6 +305,8 @@ class View(QWidget):
         if event.button() != Qt.MouseButton.LeftButton:
             return
         if self.aims:
+            if self.sweeps:
+                self.sweep_began.emit(at, event.modifiers())
             return
         chosen = self.stage.chosen
         handle = under_pointer(self._handles(), self.camera, (at.x(), at.y()), (self.width(), self.height()))
@@ -296,6 +326,9 @@ class View(QWidget):
         if self._press is None:
             self._hover(at)
             return
+        if self.aims and self.sweeps and event.buttons() & Qt.MouseButton.LeftButton:
+            self.swept.emit(at)
+            return
         snap = bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier)
         moved = (at - self._press).manhattanLength() > CLICK
         if self._drag is not None and self.stage.chosen:
@@ -307,7 +340,7 @@ class View(QWidget):
                 self.drag_began.emit("move")
             if self._sliding:
                 self.dragged.emit(piece_id, slide(place, grabbed, *self._ray(at), snap))
-        elif event.buttons() & Qt.MouseButton.LeftButton:
+        elif event.buttons() & (Qt.MouseButton.LeftButton | Qt.MouseButton.MiddleButton):
             self.camera = self.camera.turned(step.x() * 0.008, step.y() * 0.008)
             self.redraw()
         else:
@@ -316,6 +349,7 @@ class View(QWidget):
 
     def _hover(self, at: QPointF) -> None:
         if self.aims:
+            self.hovered.emit(at)
             return
         hot = under_pointer(self._handles(), self.camera, (at.x(), at.y()), (self.width(), self.height()))
         if (hot and hot.name) != (self._hot and self._hot.name):
@@ -326,6 +360,8 @@ class View(QWidget):
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:
         at, press = event.position(), self._press
         self._press = None
+        if self.aims and self.sweeps and event.button() == Qt.MouseButton.LeftButton:
+            self.sweep_ended.emit(at)
         if self._drag is not None:
             self._drag = None
             self.drag_ended.emit()
@@ -346,6 +382,10 @@ class View(QWidget):
 
     def wheelEvent(self, event: QWheelEvent) -> None:
         at = event.position()
+        turned = event.angleDelta().y() or event.angleDelta().x()       # with Alt, Qt takes it for a sideways turn
+        if self.aims and self.sweeps and event.modifiers() & WHEEL_KEYS:
+            self.wheeled.emit(turned, event.modifiers())
+            return
         factor = 0.999 ** event.angleDelta().y()
         self.camera = self.camera.zoomed(factor, at.x(), at.y(), self.width(), self.height())
         self.redraw()
@@ -353,7 +393,9 @@ class View(QWidget):
     def keyPressEvent(self, event: QKeyEvent) -> None:
         turns = {Qt.Key.Key_Left: (1, 0), Qt.Key.Key_Right: (-1, 0), Qt.Key.Key_Up: (0, 1), Qt.Key.Key_Down: (0, -1)}
         key = Qt.Key(event.key())
-        if key in turns:
+        if self.aims and key in TOOL_KEYS:
+            self.keyed.emit(int(key))
+        elif key in turns:
             right, up = turns[key]
             self.camera = self.camera.turned(right * KEY_STEP, up * KEY_STEP)
             self.redraw()
@@ -361,7 +403,5 @@ class View(QWidget):
             factor = 0.85 if key == Qt.Key.Key_Plus else 1 / 0.85
             self.camera = self.camera.zoomed(factor, self.width() / 2, self.height() / 2, self.width(), self.height())
             self.redraw()
-        elif self.aims and key in TOOL_KEYS:
-            self.keyed.emit(int(key))
         else:
             super().keyPressEvent(event)

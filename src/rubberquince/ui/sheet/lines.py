@@ -11,9 +11,9 @@ from rubberquince.document.scene import Curve, Piece
 from rubberquince.errors import QuinceError
 from rubberquince.shapes.repair import holes
 from rubberquince.ui.bench import Bench
-from rubberquince.ui.curves import put, without
 from rubberquince.ui.parts import column, empty, label, row
 from rubberquince.ui.sheet.section import Section
+from rubberquince.ui.tools.lines import put, without
 from rubberquince.units import show
 
 

@@ -173,8 +173,8 @@ class HoldSection(Section):
         super().refresh(piece)
         while self.what.count() > len(HOLDS):
             self.what.removeItem(len(HOLDS))
-        for curve in piece.curves if piece.role == "shell" else ():
-            self.what.addItem(curve.name, f"{CURVE}:{curve.id}")
+        for key, name in piece.lines_and_sets().items() if piece.role == "shell" else ():
+            self.what.addItem(name, f"{CURVE}:{key}")
         hold = piece.hold
         self.what.setCurrentIndex(max(self.what.findData(
             f"{CURVE}:{hold.curve}" if hold.what == CURVE else hold.what), 0))
@@ -190,8 +190,8 @@ class HoldSection(Section):
         if hold.what == "nothing":
             return "nothing"
         among = "" if (hold.above, hold.below) == (0.0, 1.0) else f", {hold.above:.0%} – {hold.below:.0%} of its height"
-        curve = piece.curve(hold.curve)
-        held = (curve.name if curve else "a line that is gone") if hold.what == CURVE else HOLDS[hold.what][0]
+        name = piece.lines_and_sets().get(hold.curve, "a line that is gone")
+        held = name if hold.what == CURVE else HOLDS[hold.what][0]
         return held + among
 
 

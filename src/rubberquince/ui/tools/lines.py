@@ -1,7 +1,7 @@
 """The tool that draws curves on the chosen piece: clicks lay beads on its skin, a double click takes a row of edges."""
 
 import numpy as np
-from PySide6.QtCore import QObject, QPointF, Qt, Signal
+from PySide6.QtCore import QPointF, Qt
 from PySide6.QtWidgets import QWidget
 from scipy.spatial import cKDTree
 
@@ -12,39 +12,32 @@ from rubberquince.document.scene import Curve, Piece
 from rubberquince.errors import QuinceError
 from rubberquince.shapes.paths import row_of, side_near
 from rubberquince.ui.bench import Bench
-from rubberquince.view.stage import Line, Spot
+from rubberquince.ui.tools.tool import Tool
+from rubberquince.view.stage import Line
 from rubberquince.view.widget import View
 
 ARROW, HEAD = 0.3, 0.2      # length of the arrow that shows the grain, of the piece; of its head, of that
 MOST_BEADS = 60             # of a line whose beads are shown
-HINT = "Click to lay beads on {}, double-click an edge to take its row, Enter closes the line, Backspace takes a bead."
 
 
-class CurveTool(QObject):
-    """On while ``view.aims``.  The curve that is being drawn is the last one begun; see ``turned`` for on and off."""
+class LineTool(Tool):
+    """Lays the beads of a curve.  The one that is being drawn is the last one begun."""
 
-    turned = Signal(bool)
+    name = "draw lines"
+    tip = "Draw lines on the chosen piece, to hold it there or to sew along"
+    hint = ("Click to lay beads on {}, double-click an edge to take its row, Enter closes the line, Backspace takes a "
+            "bead.")
 
     def __init__(self, bench: Bench, view: View, parent: QWidget) -> None:
-        super().__init__(parent)
-        self._bench, self._view = bench, view
+        super().__init__(bench, view, parent)
         self._drawing: str | None = None
-        view.aimed.connect(self._lay)
-        view.aimed_twice.connect(self._take_row)
-        view.keyed.connect(self._on_key)
-        bench.chose.connect(lambda _: self._begin_anew())
+        self.hear(view.aimed, self._lay)
+        self.hear(view.aimed_twice, self._take_row)
+        self.hear(view.keyed, self._on_key)
+        bench.chose.connect(lambda _: self.put_away())
 
-    def turn(self, on: bool) -> None:
-        """Take the tool up, or put it away."""
-        piece = self._bench.chosen
-        if on and piece is None:
-            self._bench.say("Choose the piece that is to be drawn on.")
-            on = False
-        self._view.aims, self._drawing = on, None
-        self._view.update()
-        if on and piece is not None:
-            self._bench.say(HINT.format(piece.name), False)
-        self.turned.emit(on)
+    def put_away(self) -> None:
+        self._drawing = None
 
     def close(self) -> None:
         """Lead the line back to its first bead, and be ready for the next one."""
@@ -69,11 +62,8 @@ class CurveTool(QObject):
             self.turn(False)
         elif key == Qt.Key.Key_Backspace:
             self.take_bead()
-        else:
+        elif key in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
             self.close()
-
-    def _begin_anew(self) -> None:
-        self._drawing = None
 
     def _current(self) -> tuple[Piece | None, Curve | None]:
         piece = self._bench.chosen
@@ -84,7 +74,7 @@ class CurveTool(QObject):
         if spot is None or piece is None:
             self._bench.say("That is not on the chosen piece.")
             return
-        bead = self._place(piece, spot)
+        bead = self.place_of(piece, spot)
         if curve is None:
             curve = self._fresh(piece, (bead,))
             self._keep("begin a line", piece, curve)
@@ -96,7 +86,7 @@ class CurveTool(QObject):
         spot, (piece, curve) = self._view.spot(at), self._current()
         if spot is None or piece is None:
             return
-        mesh = unit_mesh(piece.shape, self._bench.document.meshes)
+        mesh = self.mesh(piece)
         row, closed = row_of(mesh, *side_near(mesh, piece.place.size, spot.corners, spot.weights))
         beads = tuple((float(x), float(y), float(z)) for x, y, z in mesh.points[row])
         curve = curve if curve is not None and len(curve.beads) == 1 else self._fresh(piece, beads)
@@ -108,11 +98,6 @@ class CurveTool(QObject):
         name = next(f"line {k}" for k in range(1, len(names) + 2) if f"line {k}" not in names)
         self._drawing = self._bench.document.new_id()
         return Curve(id=self._drawing, name=name, beads=beads)
-
-    def _place(self, piece: Piece, spot: Spot) -> tuple[float, float, float]:
-        points = unit_mesh(piece.shape, self._bench.document.meshes).points
-        x, y, z = (float(c) for c in spot.weights @ points[spot.corners])
-        return x, y, z
 
     def _keep(self, what: str, piece: Piece, curve: Curve) -> None:
         put(self._bench, what, piece, curve)

@@ -1,0 +1,223 @@
+"""Goals and weight maps through the window: rules, strokes of the brush, chosen points and typed values."""
+
+import numpy as np
+import pytest
+from PySide6.QtCore import QPoint, QPointF, Qt
+from PySide6.QtGui import QWheelEvent
+from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QApplication
+
+from handling import LEFT, drag, field, pick, pixel_of, play_to_end, sentence, type_into
+from rubberquince.bake.assemble import assemble
+from rubberquince.document.maps import StrokesRule, TypedRule
+from rubberquince.document.scene import Piece, Place, RunSettings, Scene, SheetShape
+from rubberquince.document.storage import load_scene, save_scene
+from rubberquince.document.weights import values_of, weights_of
+from rubberquince.ui.tools.table import VALUE, PointTable
+from scenes import ball, small_scene
+
+PATH = "goal.strength"
+
+
+def sheet_piece(**more):
+    return Piece(id="sheet", name="Sheet", role="shell", shape=SheetShape(across=10, along=10),
+                 place=Place(position=(0.0, 0.3, 0.0), size=(0.2, 0.01, 0.2)), **more)
+
+
+@pytest.fixture
+def goaled(show):
+    """A window with a sheet that has a goal, its map open, looked at from above."""
+    window = show(Scene(pieces=(sheet_piece(),), run=RunSettings(last=12, quality="draft")))
+    pick(window.sheet.section("Goal").to, "its own shape")
+    window.sheet.section("Goal").fold.setChecked(True)
+    window.sheet.section("Goal").stacks[PATH][0].click()
+    window.view_zone.look("from above")
+    window.view_zone.frame_all()
+    QTest.qWait(10)
+    return window
+
+
+def stack(window):
+    return window.sheet.section("Goal").stacks[PATH][1]
+
+
+def weights(window):
+    piece = window.bench.chosen
+    return weights_of(piece.map_of(PATH), piece, window.bench.scene, window.bench.document.meshes)
+
+
+def test_a_goal_draws_a_piece_back_and_says_how_firmly(show, qtbot):
+    window = show(small_scene(last=12))
+    goal = window.sheet.section("Goal")
+    assert goal.summary(window.bench.chosen) == "none" and goal.firmness.isHidden()
+    pick(goal.to, "its own shape")
+    assert goal.to.currentText() == "its own shape"
+    type_into(field(window, "Goal", "Strength").edit, "95 %")
+    assert "gives way by" in goal.firmness.text() and goal.summary(window.bench.chosen).endswith("95 %")
+    type_into(field(window, "Goal", "Strength").edit, "120 %")
+    assert "at most 100 %" in sentence(window)
+    play_to_end(window, qtbot)
+    skin, start = window.runner.skins(12)["ball"], window.runner.skins(1)["ball"]
+    assert 1e-5 < np.abs(skin - start).max() < 2e-3            # it floats where it was put
+    pick(goal.how, "its middle")
+    pick(goal.to, "Slab")
+    play_to_end(window, qtbot)
+    assert "points and not" in sentence(window)
+
+
+def test_rules_make_a_map_that_is_seen_kept_and_computed_with(goaled, qtbot, tmp_path):
+    window = goaled
+    assert window.view_zone.view.stage.display == "map" and stack(window).isVisible()
+    stack(window).add("height")
+    strip = stack(window).strips[0]
+    pick(strip.boxes["axis"], "its x")
+    assert np.allclose(weights(window), np.repeat(np.linspace(0.0, 1.0, 11), 11))
+    assert window.sheet.section("Goal").stacks[PATH][0].property("mapped")
+    assert "0 %, Strength, 100 %" in window.view_zone._legend.accessibleName()
+    shown = window.view_zone.view.stage.bodies["sheet"].vertices[:, 6]
+    assert shown.min() == 0.0 and shown.max() == 1.0
+    strip.inverted.click()
+    assert weights(window)[0] == 1.0
+    stack(window).add("soft noise")
+    stack(window).strips[1].join.activated.emit(0)
+    type_into(stack(window).strips[1].fields["seed"].edit, "7")
+    type_into(stack(window).strips[1].fields["size"].edit, "-3 cm")
+    assert "more than 0" in sentence(window)
+    assert window.bench.chosen.map_of(PATH).layers[1].rule.seed == 7
+    stack(window)._take(1, up=True)
+    assert [layer.rule.kind for layer in window.bench.chosen.map_of(PATH).layers] == ["noise", "height"]
+    stack(window)._take(0, up=False)
+    type_into(stack(window).low, "20 %")
+    type_into(stack(window).high, "130 %")
+    assert "at most 100 %" in sentence(window) and window.bench.chosen.map_of(PATH).low == 0.2
+    save_scene(tmp_path / "a.quince", window.bench.scene, {})
+    assert load_scene(tmp_path / "a.quince")[0] == window.bench.scene
+    play_to_end(window, qtbot)
+    skin = window.runner.skins(12)["sheet"]
+    rest = np.repeat(np.linspace(0.0, 1.0, 11), 11)
+    np.testing.assert_allclose(skin[rest < 0.05, 1], 0.3, atol=1e-6)          # full strength holds exactly
+    assert skin[rest > 0.95, 1].max() < 0.27
+    before = weights(window)
+    window.pieces.refine()
+    finer = weights(window)
+    assert len(finer) == 441 and finer.reshape(21, 21)[::2, ::2].reshape(-1) == pytest.approx(before, abs=1e-9)
+    stack(window)._remove()
+    assert not window.bench.chosen.maps and not stack(window).isVisible()
+    assert window.view_zone.view.stage.display == "smooth"
+
+
+def test_strokes_of_the_brush_are_painted_undone_and_survive_another_mesh(goaled):
+    window, view = goaled, goaled.view_zone.view
+    window.menus.actions["Paint into the open map"].trigger()
+    brush = window.view_zone.tools["paint"]
+    assert brush.on and brush.panel.isVisible()
+    type_into(brush.radius_edit, "4 cm")
+    type_into(brush.strength_edit, "300 %")
+    assert "between 0 and 100 %" in sentence(window)
+    type_into(brush.strength_edit, "100 %")
+    at = [pixel_of(view, (x, 0.3, 0.0)) for x in (-0.06, 0.0)]
+    QTest.mouseMove(view, at[0])
+    drag(view, *at)
+    (layer,) = window.bench.chosen.map_of(PATH).layers
+    assert isinstance(layer.rule, StrokesRule) and len(layer.rule.strokes) == 1 and len(layer.rule.strokes[0].beads) > 3
+    grid = weights(window).reshape(11, 11)
+    assert grid[3, 5] > 0.95 and grid[3, 9] == 0.0 and grid[8, 5] == 0.0
+    undo = window.menus.actions["Undo"]
+    assert "paint" in undo.text().lower()
+    brush.mirrored.setChecked(True)
+    drag(view, *at)
+    assert weights(window).reshape(11, 11)[8, 5] > 0.9
+    QTest.mousePress(view, LEFT, Qt.KeyboardModifier.ControlModifier, at[0])
+    QTest.mouseRelease(view, LEFT, Qt.KeyboardModifier.ControlModifier, at[0])
+    assert window.bench.chosen.map_of(PATH).layers[0].rule.strokes[-1].does == "takes"
+    assert weights(window).reshape(11, 11)[2, 5] < 0.3
+    undo.trigger()
+    assert weights(window).reshape(11, 11)[2, 5] > 0.9
+    before = weights(window).reshape(11, 11)
+    window.pieces.refine()
+    np.testing.assert_allclose(weights(window).reshape(21, 21)[::2, ::2], before, atol=1e-6)
+    turn = QPoint(0, 240)
+    wheel = QWheelEvent(QPointF(at[1]), QPointF(at[1]), QPoint(), turn, Qt.MouseButton.NoButton,
+                        Qt.KeyboardModifier.AltModifier, Qt.ScrollPhase.NoScrollPhase, False)
+    QApplication.sendEvent(view, wheel)
+    assert brush.radius == pytest.approx(0.04 * 1.15 ** 2, rel=1e-2)
+    QTest.keyClick(view, Qt.Key.Key_Escape)
+    assert not brush.on and brush.panel.isHidden() and view.ring is None
+
+
+def test_a_brush_wants_an_open_map_and_a_piece(show):
+    window = show(small_scene())
+    window.menus.actions["Paint into the open map"].trigger()
+    assert "Open the map" in sentence(window) and not window.view_zone.tools["paint"].on
+    window.bench.choose("")
+    window.menus.actions["Choose points of the piece"].trigger()
+    assert "Choose the piece" in sentence(window)
+
+
+def test_points_are_chosen_typed_kept_as_a_set_and_held(goaled, monkeypatch, qtbot):
+    window, view = goaled, goaled.view_zone.view
+    window.menus.actions["Choose points of the piece"].trigger()
+    tool = window.view_zone.tools["choose"]
+    tool.type_value(0.5)
+    assert "Choose points first" in sentence(window)
+    QTest.mouseClick(view, LEFT, pos=pixel_of(view, (0.0, 0.3, 0.0)))
+    assert np.flatnonzero(tool.chosen).tolist() == [60]
+    QTest.keyClick(view, Qt.Key.Key_Plus)
+    assert tool.chosen.sum() == 7
+    QTest.keyClick(view, Qt.Key.Key_Minus)
+    assert tool.chosen.sum() == 1
+    drag(view, pixel_of(view, (-0.11, 0.3, -0.11)), pixel_of(view, (-0.07, 0.3, 0.11)))
+    assert tool.chosen.sum() == 22 and "22 points" in tool.count.text() and len(view.dots) == 22
+    type_into(tool.value, "80 %")
+    (layer,) = window.bench.chosen.map_of(PATH).layers
+    assert isinstance(layer.rule, TypedRule) and len(layer.rule.places) == 22
+    assert np.allclose(weights(window), np.where(np.arange(121) < 22, 0.8, 0.0))
+    window.sheet.section("Goal").stacks[PATH][0].click()       # closed: there is nothing to be typed into
+    type_into(tool.value, "30 %")
+    assert "Open a map first" in sentence(window)
+    monkeypatch.setattr("PySide6.QtWidgets.QInputDialog.getText", lambda *_, **__: ("left side", True))
+    tool._keep_set()
+    QTest.mouseDClick(view, LEFT, pos=pixel_of(view, (0.0, 0.3, 0.01)))
+    assert tool.chosen.sum() == 11
+    tool._take_set(window.bench.chosen.sets[0].id)
+    assert tool.chosen.sum() == 22
+    pick(window.sheet.section("Hold").what, "left side")
+    assert window.sheet.section("Hold").what.currentText() == "left side"
+    stepper_spec = assemble(window.bench.scene, {}).spec
+    assert stepper_spec.bodies[0].held.sum() == 22
+    QTest.keyClick(view, Qt.Key.Key_Escape)
+    assert not len(view.dots)
+
+
+def test_the_table_types_one_value_over_many(goaled, qtbot):
+    window, seen = goaled, []
+    points = np.array([3, 8, 1])
+    table = PointTable(window, window.bench, points, np.arange(9.0).reshape(3, 3) / 100.0, np.array([0.2, 0.9, 0.4]),
+                       lambda which, values: seen.append((sorted(which.tolist()), values.tolist())))
+    table.table.sortItems(VALUE)
+    assert [table.table.item(k, 0).text() for k in range(3)] == ["3", "1", "8"]
+    table.table.selectRow(0)
+    both = table.table.selectionModel()
+    both.select(table.table.model().index(1, 0), both.SelectionFlag.Select | both.SelectionFlag.Rows)
+    table.table.item(1, VALUE).setText("55 %")
+    assert seen == [([1, 3], [0.55, 0.55])]
+    table.table.item(0, VALUE).setText("nonsense")
+    assert "not a number" in sentence(window)
+    table.close()
+
+
+def test_values_by_maps_reach_the_solver():
+    piece = sheet_piece().model_copy(update={"maps": ()})
+    from_left = {"rule": {"kind": "height", "axis": "its x"}}
+    shell = Piece.model_validate({**piece.model_dump(), "maps": [
+        {"of": "shell.stretch", "low": 100.0, "high": 900.0, "layers": [from_left]},
+        {"of": "shell.mass", "low": 0.1, "high": 0.3, "layers": [from_left]}]})
+    scene = Scene(pieces=(shell,))
+    made = assemble(scene, {}).spec.bodies[0].material
+    assert made.stretch[0] == 100.0 and made.stretch[-1] == 900.0 and made.bend == shell.shell.bend
+    assert made.density == pytest.approx(values_of("shell.mass", shell, scene, {}))
+    solid = Piece.model_validate({**ball().model_dump(), "maps": [
+        {"of": "solid.stiffness", "low": 1e3, "high": 9e3, "layers": [{"rule": {"kind": "height"}}]}]})
+    body = assemble(Scene(pieces=(solid,)), {}).spec.bodies[0]
+    low = body.lattice.nodes[:, 1] < -0.04
+    assert body.material.stiffness[low].max() < 2.5e3 and body.material.stiffness[~low].max() > 8.5e3
