@@ -9,10 +9,11 @@ import typer
 
 from rubberquince import __version__
 from rubberquince import desktop as entry
-from rubberquince.bake.assemble import lattice_of, run_key
+from rubberquince.bake.assemble import lattice_of
 from rubberquince.bake.cache import FrameCache
 from rubberquince.bake.export import FRAME_WRITERS, RUN_SUFFIXES, check_target, export_frame, export_run
 from rubberquince.bake.folders import MOST_BAKES, bake_folder, bakes_root, make_room
+from rubberquince.bake.keys import run_key
 from rubberquince.bake.run import SceneRun
 from rubberquince.demos import harvest_fair
 from rubberquince.document.bodies import unit_mesh

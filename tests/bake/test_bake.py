@@ -17,10 +17,11 @@ from pxr import Usd, UsdGeom
 
 from bodies import crossings
 from rubberquince.bake import export
-from rubberquince.bake.assemble import assemble, run_key, topology_key
+from rubberquince.bake.assemble import assemble
 from rubberquince.bake.cache import ABSENT, MIXED, CacheWriter, FrameCache
 from rubberquince.bake.checks import checks_of
 from rubberquince.bake.folders import locked, make_room, throw_away
+from rubberquince.bake.keys import run_key, topology_key
 from rubberquince.bake.layout import READINGS, Entry, Layout
 from rubberquince.bake.run import SceneRun
 from rubberquince.bake.store import FrameStore

@@ -4,7 +4,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from rubberquince.bake.assemble import material_of, run_key
+from rubberquince.bake.assemble import material_of
+from rubberquince.bake.keys import run_key
 from rubberquince.document.feels import FEELS, feels_of, mixed, usual, with_feel
 from rubberquince.document.own_feels import feel_of, find_own, forget, keep, own_folder, read_feel, write_feel
 from rubberquince.document.scene import Scene, SolidValues, changed

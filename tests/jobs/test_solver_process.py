@@ -11,8 +11,8 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from rubberquince.bake.assemble import run_key
 from rubberquince.bake.cache import MIXED, FrameCache
+from rubberquince.bake.keys import run_key
 from rubberquince.bake.run import SceneRun
 from rubberquince.document.scene import Piece, Scene, changed
 from rubberquince.jobs import protocol as p

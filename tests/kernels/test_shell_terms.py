@@ -10,9 +10,11 @@ from bodies import CANVAS, make_shell
 from rubberquince.kernels.bending import PAIRS as HINGE_PAIRS
 from rubberquince.kernels.membrane import PAIRS as TRIANGLE_PAIRS
 from rubberquince.shapes import primitives
-from rubberquince.solver.specs import Inflation, RunSpec
+from rubberquince.shapes.links import net_links
+from rubberquince.solver.specs import Goal, Inflation, Links, RunSpec
 from rubberquince.solver.terms.bending import hinges_of
 from rubberquince.solver.terms.pressing import rims
+from rubberquince.solver.terms.springs import BLOCKS
 from rubberquince.solver.world import World
 
 SHAPES = {"ball": (primitives.sphere(10, 6), (0.1, 0.12, 0.1)), "sheet": (primitives.sheet(5, 4), (0.1, 1.0, 0.08))}
@@ -20,16 +22,20 @@ SHAPES = {"ball": (primitives.sphere(10, 6), (0.1, 0.12, 0.1)), "sheet": (primit
 
 def shaken(shape, by, **more):
     mesh, size = SHAPES[shape]
+    pairs, length, weight = net_links(mesh.points * np.array(size), mesh.triangles, 2)
+    more.setdefault("links", (Links(pairs, 0.98 * length, weight), Links(pairs[:3], length[:3], weight[:3], True)))
+    more.setdefault("goal", Goal(mesh.points * np.array(size) + 0.01, np.linspace(0.0, 30.0, len(mesh.points))))
     world = World(RunSpec([make_shell(mesh, size, **more)], []))
     return world, world.start + by * np.random.default_rng(3).normal(size=world.start.shape)
 
 
 def terms_of(world):
-    return {"membrane": world.membrane, "limit": world.membrane, "bending": world.bending, "pressing": world.pressing}
+    return {"membrane": world.membrane, "limit": world.membrane, "bending": world.bending, "pressing": world.pressing,
+            "springs": world.springs, "goals": world.goals}
 
 
 @pytest.mark.parametrize("shape", SHAPES)
-@pytest.mark.parametrize("name", ["membrane", "limit", "bending", "pressing"])
+@pytest.mark.parametrize("name", ["membrane", "limit", "bending", "pressing", "springs", "goals"])
 def test_forces_are_the_slope_of_the_energy(shape, name):
     world, x = shaken(shape, 4e-3, inflation=Inflation(300.0, backing=1e3 if shape == "ball" else None),
                       material=replace(CANVAS, most=1.02 if name == "limit" else None))
@@ -42,11 +48,11 @@ def test_forces_are_the_slope_of_the_energy(shape, name):
         assert change == pytest.approx(np.vdot(slope, way), rel=1e-4, abs=1e-9 * np.abs(slope).max())
 
 
-@pytest.mark.parametrize("name", ["membrane", "bending"])
+@pytest.mark.parametrize("name", ["membrane", "bending", "springs"])
 def test_blocks_are_never_negative_however_crumpled(name):
     world, x = shaken("ball", 0.03)
     term = terms_of(world)[name]
-    corners, pairs = (3, TRIANGLE_PAIRS) if name == "membrane" else (4, HINGE_PAIRS)
+    corners, pairs = {"membrane": (3, TRIANGLE_PAIRS), "bending": (4, HINGE_PAIRS), "springs": (2, BLOCKS)}[name]
     blocks = np.zeros((len(term.pairs), 9), np.float32)
     term.fill_blocks(x, blocks)
     for element in blocks.reshape(-1, len(pairs), 3, 3).astype(float):

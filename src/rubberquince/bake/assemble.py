@@ -1,24 +1,21 @@
-"""From a scene to what the solver is told, and the keys that say what a frame depends on."""
+"""From a scene to what the solver is told."""
 
-import hashlib
-import json
 from collections import OrderedDict
 from collections.abc import Callable
 from dataclasses import dataclass
-from typing import Any, cast
+from typing import cast
 
 import numpy as np
 from scipy.spatial import cKDTree
 
-from rubberquince.bake.goals import HELD, amount_of, goal_of
+from rubberquince.bake.goals import amount_of, goal_of
 from rubberquince.bake.holding import grain_of, held_of, within_heights
 from rubberquince.document.bodies import Meshes, piece_points, unit_mesh
 from rubberquince.document.lines import line_of
-from rubberquince.document.scene import GROUND, MOVING, ImportedShape, Piece, Role, Scene, Seam
-from rubberquince.document.values import built
+from rubberquince.document.scene import GROUND, MOVING, Piece, Role, Scene, Seam
 from rubberquince.errors import RunError, ShapeError
-from rubberquince.shapes.lattice import Lattice, build_lattice, cells_about
-from rubberquince.solver.revision import revision
+from rubberquince.shapes.lattice import Lattice, box_lattice, build_lattice, cells_about
+from rubberquince.shapes.links import braces_across, net_links
 from rubberquince.solver.specs import (
     LEAST_POISSON,
     MOST_POISSON,
@@ -28,6 +25,7 @@ from rubberquince.solver.specs import (
     ColliderSpec,
     Goal,
     Inflation,
+    Links,
     Material,
     RunSpec,
     SeamSpec,
@@ -37,6 +35,7 @@ from rubberquince.solver.specs import (
     Touch,
 )
 
+FLAT = 0.1                  # of its longest side: a cage is no thinner
 GROUND_GAP = 1e-4           # m; the piece's own gap is what counts on the ground
 DRAFT_CELLS, DRAFT_ACROSS = 10_000, 8   # of more than these, and across, draft takes cells twice as wide
 _lattices: OrderedDict[str, Lattice] = OrderedDict()
@@ -57,11 +56,17 @@ class Assembly:
 
 def material_of(piece: Piece, scene: Scene, meshes: Meshes) -> AnyMaterial:
     """What the nodes of a piece are made of, by its values and their maps."""
+    if piece.role == "net":
+        net = piece.net
+        stretch, mass = (amount_of(f"net.{name}", getattr(net, name), piece, scene, meshes, None)
+                         for name in ("stretch", "mass"))
+        return ShellMaterial(stretch, net.squeeze, 0.0, mass, net.wobble_halves, brace=piece.braces.stiffness)
     if piece.role == "shell":
         shell = piece.shell
         stretch, bend, mass = (amount_of(f"shell.{name}", getattr(shell, name), piece, scene, meshes, None)
                                for name in ("stretch", "bend", "mass"))
-        return ShellMaterial(stretch, shell.squeeze, bend, mass, shell.wobble_halves, most=shell.limit)
+        return ShellMaterial(stretch, shell.squeeze, bend, mass, shell.wobble_halves, most=shell.limit,
+                             brace=piece.braces.stiffness)
     solid = piece.solid
     mapped = any(piece.map_of(f"solid.{name}") for name in ("stiffness", "density"))
     lattice = lattice_of(piece, meshes, scene.run.quality) if mapped else None
@@ -75,7 +80,7 @@ def goal_for(piece: Piece, scene: Scene, meshes: Meshes) -> Goal | None:
     """The goal of a piece as its values are now, None if it has none."""
     if piece.goal.to == "nothing":
         return None
-    lattice = lattice_of(piece, meshes, scene.run.quality) if piece.role == "solid" else None
+    lattice = None if piece.of_skin else lattice_of(piece, meshes, scene.run.quality)
     return goal_of(piece, scene, meshes, lattice)[0]
 
 
@@ -91,8 +96,9 @@ def inflation_of(piece: Piece, fps: float) -> Inflation:
 
 
 def cell_edge(piece: Piece, meshes: Meshes, quality: str) -> float:
-    """Edge of a solid's cells, m, at that quality: draft takes fewer where there are many."""
-    edge = min(piece.place.size) / piece.solid.cells
+    """Edge of a solid's or a cage's cells, m, at that quality: draft takes fewer where there are many."""
+    side = min(piece.place.size) if piece.role != "cage" else max(min(piece.place.size), FLAT * max(piece.place.size))
+    edge = side / piece.solid.cells
     if quality != "draft" or piece.solid.cells < DRAFT_ACROSS or cells_of_edge(piece, meshes, edge) < DRAFT_CELLS:
         return edge
     return 2.0 * edge
@@ -100,13 +106,15 @@ def cell_edge(piece: Piece, meshes: Meshes, quality: str) -> float:
 
 def cells_of_edge(piece: Piece, meshes: Meshes, edge: float) -> int:
     """About how many cells of ``edge``, m, a solid has, known before they are filled."""
-    mesh = unit_mesh(piece.shape, meshes)
-    return cells_about(mesh.points * np.array(piece.place.size), mesh.triangles, edge)
+    mesh, size = unit_mesh(piece.shape, meshes), np.array(piece.place.size)
+    if piece.role == "cage":
+        return round(12 * float(np.prod(np.ceil(np.maximum(size, edge) / edge))))
+    return cells_about(mesh.points * size, mesh.triangles, edge)
 
 
 def carrier_key(piece: Piece, meshes: Meshes, quality: str) -> str:
     """What the nodes of a piece that moves depend on."""
-    edge = f" {cell_edge(piece, meshes, quality):.9g}" if piece.role == "solid" else " skin"
+    edge = " skin" if piece.of_skin else f" {piece.role} {cell_edge(piece, meshes, quality):.9g}"
     return f"{unit_mesh(piece.shape, meshes).key} {piece.place.size}{edge}"
 
 
@@ -118,8 +126,9 @@ def lattice_of(piece: Piece, meshes: Meshes, quality: str, stopped: Callable[[],
     key = carrier_key(piece, meshes, quality)
     if key not in _lattices:
         mesh = unit_mesh(piece.shape, meshes)
-        _lattices[key] = build_lattice(mesh.points * np.array(piece.place.size), mesh.triangles,
-                                       cell_edge(piece, meshes, quality), stopped)
+        points, edge = mesh.points * np.array(piece.place.size), cell_edge(piece, meshes, quality)
+        _lattices[key] = (box_lattice(points, edge, stopped) if piece.role == "cage"
+                          else build_lattice(points, mesh.triangles, edge, stopped))
         while len(_lattices) > _MOST_LATTICES:
             _lattices.popitem(last=False)
     _lattices.move_to_end(key)
@@ -129,7 +138,7 @@ def lattice_of(piece: Piece, meshes: Meshes, quality: str, stopped: Callable[[],
 def cells_in(scene: Scene, meshes: Meshes) -> int:
     """About how many cells all solids have, known before they are filled."""
     count = 0
-    for piece in by_id(scene, "solid"):
+    for piece in by_id(scene, "solid", "cage"):
         try:
             count += cells_of_edge(piece, meshes, cell_edge(piece, meshes, scene.run.quality))
         except ShapeError:
@@ -210,55 +219,34 @@ def _shell(piece: Piece, meshes: Meshes, scene: Scene, stopped: Callable[[], boo
         mesh.points * np.array(place.size), mesh.triangles, place.rotation(), np.array(place.position),
         cast(ShellMaterial, material_of(piece, scene, meshes)), touch_of(piece), held if held.any() else None,
         values.weight, inflation_of(piece, scene.run.fps), (values.along, values.across), values.flat,
-        grain_of(piece, meshes), goal)
+        grain_of(piece, meshes), goal, _braces(piece, meshes))
+
+
+def _net(piece: Piece, meshes: Meshes, scene: Scene, stopped: Callable[[], bool]) -> ShellSpec:
+    mesh, place, values = unit_mesh(piece.shape, meshes), piece.place, piece.net
+    goal, fixed = goal_of(piece, scene, meshes, None)
+    held, points = held_of(piece, meshes) | fixed, mesh.points * np.array(place.size)
+    pairs, length, weight = net_links(points, mesh.triangles, values.rings)
+    links = Links(pairs, values.length * length, weight)
+    return ShellSpec(
+        points, mesh.triangles, place.rotation(), np.array(place.position),
+        cast(ShellMaterial, material_of(piece, scene, meshes)), touch_of(piece), held if held.any() else None,
+        values.weight, inflation_of(piece, scene.run.fps), goal=goal, links=(links, *_braces(piece, meshes)), net=True)
+
+
+def _braces(piece: Piece, meshes: Meshes) -> tuple[Links, ...]:
+    if not piece.braces.count:
+        return ()
+    pairs, length = braces_of(piece, meshes)
+    return (Links(pairs, length, np.ones(len(pairs)), braces=True),)
+
+
+def braces_of(piece: Piece, meshes: Meshes) -> tuple[np.ndarray, np.ndarray]:
+    """Pairs (k, 2) of skin points that braces join, and their lengths (k,), m."""
+    mesh, values = unit_mesh(piece.shape, meshes), piece.braces
+    return braces_across(mesh.points * np.array(piece.place.size), mesh.triangles, values.count, values.longest,
+                         values.spread, values.seed)
 
 
 BUILDERS: dict[Role, Callable[[Piece, Meshes, Scene, Callable[[], bool]], BodySpec]] = {
-    "solid": _solid, "shell": _shell}
-
-
-def run_key(scene: Scene) -> int:
-    """What every frame of the scene depends on, as a number above 1."""
-    return _number(scene, values=True, run=scene.run.model_dump(exclude={"last"}))
-
-
-def topology_key(scene: Scene) -> int:
-    """What the arrays of a run depend on: while it stays, values can change in the running arrays."""
-    return _number(scene, values=False, run=scene.run.model_dump(exclude={"last", "gravity", "ground_friction"}))
-
-
-def _physics(piece: Piece, values: bool) -> dict[str, Any]:
-    shape = piece.shape.model_dump(exclude={"name"})
-    if isinstance(piece.shape, ImportedShape):
-        shape = {"mesh": piece.shape.mesh}
-    data: dict[str, Any] = {"id": piece.id, "role": piece.role, "shape": shape, "place": piece.place.model_dump()}
-    if piece.moves:
-        data["built"] = built(piece.made_of), piece.hold.model_dump(), *(getattr(piece.made_of, name, None)
-                                                                                   for name in ("flat", "grain_by"))
-        data["goal"] = piece.goal.model_dump(include={"to", "piece", "how"})
-        data["held by goal"] = _holding(piece)
-        data["passes"] = sorted(piece.passes)
-        data["curves"] = [curve.model_dump(exclude={"name"}) for curve in piece.curves]
-    if values:
-        data["maps"] = [one.model_dump() for one in piece.maps]
-        data["goal"] = piece.goal.model_dump()
-        data["contact"] = piece.contact.model_dump()
-        if piece.moves:
-            data["made of"] = piece.made_of.model_dump(exclude={"feel"}), piece.pressure.model_dump()
-    return data
-
-
-def _holding(piece: Piece) -> object:
-    """What says which points a goal holds: with a map all of it, else whether its strength is whole."""
-    a_map = piece.map_of("goal.strength")
-    if a_map is not None and max(a_map.low, a_map.high) >= HELD:
-        return a_map.model_dump()
-    return piece.goal.strength >= HELD
-
-
-def _number(scene: Scene, values: bool, run: dict[str, Any]) -> int:
-    pieces = [_physics(p, values) for p in (*by_id(scene, *MOVING), *by_id(scene, "collider"))]
-    seams = [(seam.one, seam.two, seam.along, seam.values.model_dump() if values else None) for seam in scene.sewn()]
-    data = {"solver": revision(), "pieces": pieces, "seams": seams, "run": run}
-    digest = hashlib.sha256(json.dumps(data, sort_keys=True).encode()).digest()
-    return int.from_bytes(digest[:8], "little") % (2 ** 63 - 2) + 2
+    "solid": _solid, "shell": _shell, "net": _net, "cage": _solid}

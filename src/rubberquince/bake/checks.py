@@ -221,7 +221,7 @@ def _depth(one: Piece, two: Piece, points: dict[str, np.ndarray], meshes: Meshes
     a, b = points[one.id], points[two.id]
     if (a.min(axis=0) > b.max(axis=0)).any() or (b.min(axis=0) > a.max(axis=0)).any():
         return 0.0, a[0]
-    if "shell" in (one.role, two.role):
+    if one.of_skin or two.of_skin:
         return _passing_through(one, two, points, meshes)
     sides = (_deepest(a, b, piece_triangles(two, meshes)), _deepest(b, a, piece_triangles(one, meshes)))
     return max(sides, key=lambda side: side[0])
@@ -340,6 +340,8 @@ def _skin_edge(piece: Piece, meshes: Meshes) -> float:
 LOOKS: dict[Role, tuple[Callable[[Piece, Scene, Meshes], list[Check]], ...]] = {
     "solid": (_open, _falls_past, _too_coarse, _wide_gap, _all_held),
     "shell": (_open_but_pressed, _falls_past, _too_coarse_to_fold, _thick_gap, _all_held),
+    "net": (_open_but_pressed, _falls_past, _thick_gap, _all_held),
+    "cage": (_falls_past, _all_held),
     "collider": (_wide_gap,),
     "scenery": ()}
 

@@ -59,6 +59,17 @@ def goal_of(piece: Piece, scene: Scene, meshes: Meshes, lattice: Lattice | None)
     return Goal(target, goal_stiffness(strength, share, lattice is not None), by_middle, calms), held
 
 
+def goal_points(piece: Piece, scene: Scene, meshes: Meshes) -> np.ndarray | None:
+    """Where the points of a piece's skin are drawn to, (n, 3), m; None where there is no such place."""
+    start = piece_points(piece, meshes)
+    if piece.goal.to == "its own shape":
+        return start
+    try:
+        return start + _way_to(piece.goal.piece, piece, scene, meshes, start)
+    except ShapeError:
+        return None
+
+
 def _way_to(other_id: str, piece: Piece, scene: Scene, meshes: Meshes, nodes: np.ndarray) -> np.ndarray:
     """How far (n, 3), m, the nodes of a piece are from the same places of another, as both are placed."""
     other = next((p for p in scene.pieces if p.id == other_id and p.id != piece.id), None)

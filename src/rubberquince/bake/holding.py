@@ -18,7 +18,7 @@ def held_of(piece: Piece, meshes: Meshes) -> np.ndarray:
     """
     mesh, hold = unit_mesh(piece.shape, meshes), piece.hold
     chosen = np.zeros(len(mesh.points), bool)
-    if not piece.moves or (piece.role != "shell" and hold.what != "everything"):
+    if not piece.moves or (not piece.of_skin and hold.what != "everything"):
         return chosen
     points = mesh.points * np.array(piece.place.size)
     if hold.what == "everything":

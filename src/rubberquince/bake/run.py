@@ -15,12 +15,11 @@ from rubberquince.bake.assemble import (
     goal_for,
     inflation_of,
     material_of,
-    run_key,
-    topology_key,
     touch_of,
 )
 from rubberquince.bake.cache import MIXED, CacheWriter, FrameCache
 from rubberquince.bake.folders import locked
+from rubberquince.bake.keys import run_key, topology_key
 from rubberquince.bake.layout import Entry, Layout
 from rubberquince.bake.readings import Measure
 from rubberquince.document.bodies import Meshes

@@ -32,6 +32,11 @@ def _shell(name: str, line: str, stretch: float, squeeze: float, bend: float, wo
                                       "wobble_halves": wobble_halves, "mass": mass})
 
 
+def _net(name: str, line: str, stretch: float, squeeze: float, wobble_halves: float, mass: float) -> Feel:
+    return Feel(name, "net", line, {"stretch": stretch, "squeeze": squeeze, "wobble_halves": wobble_halves,
+                                    "mass": mass})
+
+
 USUAL = {feel.name: feel for feel in (
     _solid("set jelly", "sags a little, wobbles low and is soon quiet", 4200.0, 0.80, 0.35, 1050.0),
     _solid("wobbly jelly", "leans, trembles and comes back for a second or two", 3000.0, 0.80, 1.0, 1050.0),
@@ -46,13 +51,18 @@ USUAL = {feel.name: feel for feel in (
     _shell("felt", "thick and slow: bends in one broad curve", 1500.0, 0.60, 1e-3, 0.08, 0.50),
     _shell("latex", "a rubber skin: stretches far and comes back", 200.0, 0.30, 2e-5, 0.30, 0.30),
     _shell("film", "thin wrap: taut or in crisp wrinkles, never stretched", 2000.0, 0.02, 2e-6, 0.25, 0.03),
-    _shell("leather", "heavy and stiff: keeps its shape, creases late", 1e4, 0.70, 3e-3, 0.06, 0.90))}
+    _shell("leather", "heavy and stiff: keeps its shape, creases late", 1e4, 0.70, 3e-3, 0.06, 0.90),
+    _net("drumskin", "taut and quick: throws back what falls on it", 4000.0, 0.20, 0.40, 0.30),
+    _net("rubber net", "gives way far and swings on for a while", 300.0, 0.05, 0.60, 0.25),
+    _net("twine", "hardly stretches, folds without resisting", 8000.0, 0.0, 0.15, 0.40),
+    _net("still water", "ripples that run out and come back", 60.0, 0.0, 2.0, 0.50))}
 
 FEELS = dict(USUAL)         # with the artist's own, see own_feels
 
 
 def feels_of(role: Role) -> list[Feel]:
-    return [feel for feel in FEELS.values() if feel.role == role]
+    section = "solid" if role == "cage" else role
+    return [feel for feel in FEELS.values() if feel.role == section]
 
 
 def mixed(choice: FeelChoice) -> dict[str, float]:
@@ -70,7 +80,7 @@ def mixed(choice: FeelChoice) -> dict[str, float]:
 
 def with_feel(piece: Piece, choice: FeelChoice) -> Piece:
     """The piece with the values of a feel of its role; with OWN, the values it has."""
-    section, values = ("shell" if piece.role == "shell" else "solid"), piece.made_of
+    section, values = piece.made_of_name, piece.made_of
     if choice.name in FEELS and FEELS[choice.name].role == section:
         fresh = type(values).model_validate({**dict(values), **mixed(choice), "feel": choice})
     else:

@@ -136,7 +136,8 @@ class Layer(Plain):
     shown: bool = True
 
 
-MAPPED = ("goal.strength", "shell.stretch", "shell.bend", "shell.mass", "solid.stiffness", "solid.density")
+MAPPED = ("goal.strength", "shell.stretch", "shell.bend", "shell.mass", "net.stretch", "net.mass", "solid.stiffness",
+          "solid.density")
 
 
 class Map(Plain):

@@ -10,13 +10,14 @@ from platformdirs import user_data_path
 
 from rubberquince.document.feels import FEELS, USUAL, Feel
 from rubberquince.document.scene import Piece, Role
-from rubberquince.document.values import ShellValues, SolidValues
+from rubberquince.document.values import NetValues, ShellValues, SolidValues
 from rubberquince.errors import SceneError
 
 SUFFIX = ".feel"
 VERSION = 1
 MOST_BYTES = 100_000
-MADE_OF: dict[str, type[SolidValues | ShellValues]] = {"solid": SolidValues, "shell": ShellValues}
+MADE_OF: dict[str, type[SolidValues | ShellValues | NetValues]] = {
+    "solid": SolidValues, "shell": ShellValues, "net": NetValues}
 
 
 def own_folder() -> Path:
@@ -30,7 +31,7 @@ def feel_of(piece: Piece, name: str, line: str = "") -> Feel:
         raise SceneError("The name of a feel has 1 to 40 letters.")
     if name in USUAL:
         raise SceneError(f"“{name}” is one of the feels that the program brings; choose another name.")
-    role: Role = "shell" if piece.role == "shell" else "solid"
+    role: Role = piece.role if piece.of_skin else "solid"
     values = piece.made_of.model_dump()
     names = next(feel for feel in USUAL.values() if feel.role == role).values
     return Feel(name, role, line or f"made from {piece.name}", {key: float(values[key]) for key in names})

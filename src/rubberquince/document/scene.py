@@ -13,11 +13,13 @@ from scipy.spatial.transform import Rotation
 
 from rubberquince.document.maps import Map
 from rubberquince.document.values import (
+    BraceValues,
     ContactValues,
     Finite,
     GoalValues,
     HoldValues,
     Look,
+    NetValues,
     Plain,
     PressureValues,
     SeamValues,
@@ -30,9 +32,10 @@ VERSION = 5
 
 Length = Annotated[float, Field(allow_inf_nan=False, gt=0, le=1e3)]
 Vector = tuple[Finite, Finite, Finite]
-Role = Literal["solid", "shell", "collider", "scenery"]
+Role = Literal["solid", "shell", "net", "cage", "collider", "scenery"]
 GROUND = "ground"           # stands for the ground where ids of pieces are listed
-MOVING: tuple[Role, ...] = ("solid", "shell")
+MOVING: tuple[Role, ...] = ("solid", "shell", "net", "cage")
+OF_SKIN: tuple[Role, ...] = ("shell", "net")     # those whose nodes are the points of their skin
 
 
 class BlockShape(Plain):
@@ -167,6 +170,8 @@ class Piece(Plain):
     role: Role = "solid"
     solid: SolidValues = SolidValues()
     shell: ShellValues = ShellValues()
+    net: NetValues = NetValues()
+    braces: BraceValues = BraceValues()
     pressure: PressureValues = PressureValues()
     hold: HoldValues = HoldValues()
     contact: ContactValues = ContactValues()
@@ -193,9 +198,19 @@ class Piece(Plain):
         return self.role in MOVING
 
     @property
-    def made_of(self) -> SolidValues | ShellValues:
-        """The values of its role; of what does not move, those it would have as a Solid."""
-        return self.shell if self.role == "shell" else self.solid
+    def made_of(self) -> SolidValues | ShellValues | NetValues:
+        """The values of its role; of what does not move, those it would have as a Solid.  A Cage is soft as that is."""
+        return self.shell if self.role == "shell" else self.net if self.role == "net" else self.solid
+
+    @property
+    def of_skin(self) -> bool:
+        """Are its nodes the points of its skin?  Else a lattice carries it."""
+        return self.role in OF_SKIN
+
+    @property
+    def made_of_name(self) -> str:
+        """Under which name of the piece these are."""
+        return self.role if self.role in OF_SKIN else "solid"
 
 
 class Seam(Plain):

@@ -110,6 +110,41 @@ class ShellValues(Plain):
     weight: Weight = 1.0
 
 
+class NetValues(Plain):
+    """What a Net is made of: springs between points that are no more than ``rings`` edges apart."""
+
+    feel: FeelChoice = FeelChoice(name="drumskin")
+    stretch: Annotated[float, Field(ge=0.01, le=1e7, allow_inf_nan=False), About(
+        "Stretch stiffness", "N/m", 5.0, 1e5,
+        "How hard it is to stretch as a whole, in N/m: rubber net 100, twine 5000", log=True)] = 800.0
+    squeeze: Annotated[float, Field(ge=0.0, le=1.0), About(
+        "Squeeze share", "%", 0.0, 1.0,
+        "Part of the stretch stiffness that also resists being squeezed: string has none")] = 0.2
+    rings: Annotated[int, Field(ge=1, le=4), About(
+        "Rings", "", 1, 4, "How many edges apart points are joined: more rings also resist bending", when="build")] = 1
+    length: Annotated[float, Field(ge=0.05, le=5.0), About(
+        "Rest length", "%", 0.5, 1.2, "Of the one it was made with: below 100 % it is taut", when="build")] = 1.0
+    wobble_halves: Halves = 0.4
+    mass: Annotated[float, Field(ge=1e-3, le=100.0), About(
+        "Mass of an area", "kg/m²", 0.02, 5.0, "Weight of a square metre, in kg", log=True)] = 0.3
+    weight: Weight = 1.0
+
+
+class BraceValues(Plain):
+    """Springs across the inside of a skin, so that it stands; ``count`` 0 is none."""
+
+    count: Annotated[int, Field(ge=0, le=20_000), About(
+        "Braces", "", 0, 1000, "How many springs span its inside", when="build")] = 0
+    stiffness: Annotated[float, Field(ge=0.0, le=1e6, allow_inf_nan=False), About(
+        "Brace stiffness", "N/m", 0.5, 1e4, "Of each brace, in N/m", log=True)] = 20.0
+    longest: Annotated[float, Field(gt=0.0, le=1e3, allow_inf_nan=False), About(
+        "Longest", "length", 0.005, 1.0, "Braces that would be longer are left out", log=True, when="build")] = 1.0
+    spread: Annotated[float, Field(ge=0.0, le=89.0), About(
+        "Spread", "°", 0.0, 80.0, "How far aside from straight inwards they may go", when="build")] = 30.0
+    seed: Annotated[int, Field(ge=0, le=1_000_000), About(
+        "Seed", "", 0.0, 100.0, "Each seed gives other braces", when="build")] = 1
+
+
 class PressureValues(Plain):
     """What presses on a closed skin from inside; ``frames`` are those over which it grows."""
 

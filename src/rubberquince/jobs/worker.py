@@ -8,7 +8,7 @@ import traceback
 from multiprocessing.connection import Connection
 from pathlib import Path
 
-from rubberquince.bake.assemble import topology_key
+from rubberquince.bake.keys import topology_key
 from rubberquince.bake.prime import prime
 from rubberquince.bake.run import SceneRun
 from rubberquince.document.bodies import Meshes

@@ -5,7 +5,7 @@ and not to the grid.  Even cells keep the time step large and make any closed me
 """
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from itertools import permutations
 
 import igl
@@ -24,6 +24,10 @@ LEAST_FILL = 1e-3
 MOST_CUBES = 400_000         # about five million tetrahedra: beyond any use, and short of filling memory
 CUT_CELLS = 3.3              # fitted: cells a square cell edge of surface that reach out of it
 MOST_QUERIES = 100_000       # points that igl is asked about at once
+CARRY, CARRYING = 1.4, 32    # cells within which nodes carry a point smoothly, and no more of them than so many
+BOX_ROOM = 1.02              # of a box around points: no point lies on its very side
+BOX = np.array([[0, 2, 1], [1, 2, 3], [4, 5, 6], [5, 7, 6], [0, 1, 4], [1, 5, 4], [2, 6, 3], [3, 6, 7], [0, 4, 2],
+                [2, 4, 6], [1, 3, 5], [3, 7, 5]], np.int32)
 NEAR_RAYS = 12
 MOST_RAYS = 400              # through a body, to find how thick it is
 THICKNESS_LOSS = 0.85        # fitted: what bending over N cells is too stiff by, 1 + 0.85 / N²
@@ -92,6 +96,31 @@ def build_lattice(points: np.ndarray, triangles: np.ndarray, cell: float,
     bind_node, bind_weight = bind_points(points, nodes, corner, fill)
     return Lattice(nodes, corner, axis, fill, _thickness_scale(nodes, corner, points, triangles, cell),
                    share, cell, bind_node, bind_weight)
+
+
+def box_lattice(points: np.ndarray, cell: float, stopped: Callable[[], bool] = lambda: False) -> Lattice:
+    """Cells that fill the box around ``points`` (n, 3), m, whatever they are points of, and carry them smoothly."""
+    low, high = points.min(axis=0), points.max(axis=0)
+    size = np.maximum((high - low) * BOX_ROOM, cell)
+    corners = (np.array([[(k >> i) & 1 for i in range(3)] for k in range(8)]) - 0.5) * size + 0.5 * (low + high)
+    box = build_lattice(corners, BOX, cell, stopped)
+    node, weight = smooth_binding(points, box.nodes, CARRY * cell)
+    return replace(box, bind_node=node, bind_weight=weight)
+
+
+def smooth_binding(points: np.ndarray, nodes: np.ndarray, reach: float) -> tuple[np.ndarray, np.ndarray]:
+    """For each point the nodes (n, k) that carry it, none beyond ``reach``, m, and their weights: moving least squares
+    of affine motions (Lancaster, Salkauskas 1981), which follow without a kink and keep straight what is straight.
+    """
+    found = cKDTree(nodes).query(points, min(CARRYING, len(nodes)))
+    far, node = np.asarray(found[0]), np.asarray(found[1], np.int64)
+    weight = (1.0 - np.minimum(far / reach, 1.0) ** 2) ** 3
+    away = (nodes[node] - points[:, None]) / reach
+    basis = np.concatenate([np.ones((*node.shape, 1)), away], axis=2)
+    moment = np.einsum("nk,nki,nkj->nij", weight, basis, basis) + 1e-12 * np.eye(4)
+    first = np.linalg.solve(moment, np.broadcast_to(np.eye(4)[:, :1], (len(points), 4, 1)))[:, :, 0]
+    shape = weight * np.einsum("nki,ni->nk", basis, first)
+    return node, shape / shape.sum(axis=1, keepdims=True)
 
 
 def _cube_grid(count: np.ndarray, origin: np.ndarray, cell: float) -> tuple[np.ndarray, ...]:

@@ -39,6 +39,7 @@ class ShellMaterial:
 
     stretch : N/m, Young's modulus times thickness.  squeeze : 0 .. 1, the share of it that resists squeezing: the less,
     the finer it buckles.  bend : N m, bending stiffness.  density : kg/m².  wobble_halves : s, as of a Material.
+    brace : N/m, of each brace across its inside.
     most : the stretch above which it is hard to stretch further, 1 = none at all.
     """
 
@@ -49,6 +50,7 @@ class ShellMaterial:
     wobble_halves: float
     poisson: float = 0.3
     most: float | None = None
+    brace: float = 0.0
 
 
 @dataclass(frozen=True)
@@ -117,11 +119,25 @@ class SolidSpec:
 
 
 @dataclass(frozen=True, eq=False)
+class Links:
+    """Springs between ``pairs`` (k, 2) of a shell's points, of rest ``length`` (k,), m.
+
+    Each is as stiff as its ``weight`` (k,) times the material's stretch, or its brace if they are ``braces``.
+    """
+
+    pairs: np.ndarray
+    length: np.ndarray
+    weight: np.ndarray
+    braces: bool = False
+
+
+@dataclass(frozen=True, eq=False)
 class ShellSpec:
     """A shell: skin points (n, 3) m and triangles (t, 3) as they were made, and the pose they start in.
 
     grows : (along, across), what its lengths at rest are of those it was made with, along its grain and across it.
     grain : (t, 3) directions, None for that of x.
+    ``net`` says that only its links hold it together, neither its faces nor their hinges.
     ``flat`` forgets the angles it was made with.  The rest is as of a solid; ``held`` is of points.
     """
 
@@ -138,6 +154,8 @@ class ShellSpec:
     flat: bool = False
     grain: np.ndarray | None = None
     goal: Goal | None = None
+    links: tuple[Links, ...] = ()
+    net: bool = False
 
 
 BodySpec = SolidSpec | ShellSpec

@@ -20,6 +20,7 @@ from rubberquince.solver.terms.goals import Goals
 from rubberquince.solver.terms.membrane import Membrane
 from rubberquince.solver.terms.octahedra import Octahedra
 from rubberquince.solver.terms.pressing import Pressing
+from rubberquince.solver.terms.springs import Springs
 from rubberquince.solver.terms.term import Term
 
 OWN_BOUNCE = -1.0            # no number for the bounce: what bodies are made of decides
@@ -103,11 +104,14 @@ class World:
         self.membrane = Membrane(spec.bodies, self.carriers, self.first_node)
         self.bending = Bending(spec.bodies, self.carriers, self.first_node)
         self.pressing = Pressing(spec.bodies, self.carriers, self.first_node)
+        self.springs = Springs(spec.bodies, self.carriers, self.first_node)
         self.goals = Goals(spec.bodies, self.carriers, self.first_node)
-        self.terms: tuple[Term, ...] = (self.octahedra, self.membrane, self.bending, self.pressing, self.goals)
+        self.terms: tuple[Term, ...] = (self.octahedra, self.membrane, self.bending, self.pressing, self.springs,
+                                        self.goals)
         self.pattern = make_pattern(np.concatenate([term.pairs for term in self.terms]), n)
         self.skin = _skin(spec, self.carriers, self.first_node)
-        self.elements = len(self.octahedra.corner) * 4 + len(self.membrane.tri) + len(self.bending.hinge)
+        self.elements = 4 * len(self.octahedra.corner) + sum(
+            map(len, (self.membrane.tri, self.bending.hinge, self.springs.pair)))
         self.mass = np.zeros(n)
         self.gravity = spec.gravity
         self.weight = np.array([body.weight for body in spec.bodies], float)

@@ -14,7 +14,8 @@ class Bench(QObject):
     """``scene_changed(before, after)``, ``opened()`` after another document was, ``chose(id or "")``,
     ``said(sentence, trouble)``.
 
-    ``map_path`` is the value whose map is open; ``map_shown`` says that it is another.
+    ``map_path`` is the value whose map is open; ``map_shown`` says that it is another, or that
+    other ``threads`` are to be drawn.
     Of several chosen pieces the one in ``chosen_id`` is shown on the sheet; ``chosen_ids`` are all of them.
     """
 
@@ -31,6 +32,7 @@ class Bench(QObject):
         self.chosen_id: str | None = None
         self._also: tuple[str, ...] = ()
         self.map_path: str | None = None
+        self.threads: frozenset[str] = frozenset()
         self.document.listeners.append(self._on_change)
 
     @property
@@ -99,6 +101,11 @@ class Bench(QObject):
         if path != self.map_path:
             self.map_path = path
             self.map_shown.emit()
+
+    def show_threads(self, what: str, on: bool) -> None:
+        """Draw threads of the chosen piece in the view, "goal" or "braces", or no longer."""
+        self.threads = self.threads | {what} if on else self.threads - {what}
+        self.map_shown.emit()
 
     def say(self, sentence: str, trouble: bool = True) -> None:
         self.said.emit(sentence, trouble)

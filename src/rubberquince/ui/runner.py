@@ -8,7 +8,7 @@ from pathlib import Path
 import numpy as np
 from PySide6.QtCore import QObject, Qt, QTimer, Signal
 
-from rubberquince.bake.assemble import by_id, cells_in, run_key, topology_key
+from rubberquince.bake.assemble import by_id, cells_in
 from rubberquince.bake.cache import ABSENT
 from rubberquince.bake.folders import (
     MOST_BAKES,
@@ -19,6 +19,7 @@ from rubberquince.bake.folders import (
     move_here,
     run_folder,
 )
+from rubberquince.bake.keys import run_key, topology_key
 from rubberquince.bake.layout import READINGS
 from rubberquince.bake.store import FrameStore
 from rubberquince.document.scene import Scene
@@ -136,7 +137,7 @@ class Runner(QObject):
     def _may_fill(self, scene: Scene) -> bool:
         """Ask before so many cells are filled that it takes long; not again for the same pieces."""
         cells = cells_in(scene, self._bench.document.meshes)
-        solids = by_id(scene, "solid")
+        solids = by_id(scene, "solid", "cage")
         carriers: set[object] = {(p.id, p.shape, p.place.size, p.solid.cells) for p in solids}
         if cells > MANY_CELLS and carriers != self._agreed_on:
             if not self.confirm(cells):

@@ -8,6 +8,8 @@ from PySide6.QtCore import QRectF, Qt, QTimer
 from PySide6.QtGui import QColor, QLinearGradient, QPainter, QPaintEvent, QResizeEvent
 from PySide6.QtWidgets import QButtonGroup, QFrame, QPushButton, QVBoxLayout, QWidget
 
+from rubberquince.bake.assemble import braces_of
+from rubberquince.bake.goals import goal_points
 from rubberquince.document.bodies import piece_points
 from rubberquince.document.maps import Map
 from rubberquince.document.scene import Place, Scene
@@ -31,6 +33,7 @@ from rubberquince.view.widget import View
 STAYS = 9000                # ms that a sentence without trouble is shown
 DIRECTIONS = {"from the front": ("F", 0.0, 0.0), "from the side": ("S", 90.0, 0.0), "from above": ("T", 0.0, 89.0),
               "from a corner": ("D", 30.0, 24.0)}        # key, turn and lift of the camera in degrees
+MOST_THREADS = 600          # from a skin to its goal, that are drawn
 TOOLS: tuple[type[Tool], ...] = (LineTool, Brush, Chooser)
 CREAM, PLUM, GHOST = "#EFECE4", "#613962", "#9DB1B9"
 LEGENDS: dict[str, tuple[tuple[tuple[float, str], ...], tuple[str, ...]]] = {      # colours as the shaders have them
@@ -298,6 +301,7 @@ class ViewZone(QWidget):
         stage.show_frame(skins or self._placed(scene))
         chosen = stage.bodies.get(stage.chosen or "")
         self.view.lines = lines_of(self._bench, chosen.points if chosen is not None else None)
+        self.view.threads = self._threads(chosen.points if chosen is not None else None)
         stage.cells = {}
         if stage.display == "cells":
             stage.cells = self.shown_cells.surfaces(scene, {} if at_start else self._runner.nodes(frame))
@@ -312,6 +316,21 @@ class ViewZone(QWidget):
             weights = weights_of(a_map, piece, self._bench.scene, self._bench.document.meshes).astype(np.float32)
             self._weighed = (piece, self._bench.scene.pieces, a_map), weights
         return {piece.id: self._weighed[1]}
+
+    def _threads(self, points: np.ndarray | None) -> np.ndarray:
+        """Lines (k, 2, 3), m, from the skin of the chosen piece at ``points`` to its goal, and those of its braces."""
+        piece, meshes, found = self._bench.chosen, self._bench.document.meshes, [np.zeros((0, 2, 3))]
+        if piece is None or points is None or not piece.moves:
+            return found[0]
+        if "goal" in self._bench.threads and piece.goal.to != "nothing":
+            target = goal_points(piece, self._bench.scene, meshes)
+            if target is not None and len(target) == len(points):
+                some = slice(None, None, max(len(points) // MOST_THREADS, 1))
+                found.append(np.stack([points[some].astype(float), target[some]], axis=1))
+        if "braces" in self._bench.threads and piece.of_skin and piece.braces.count:
+            pairs = braces_of(piece, meshes)[0]
+            found.append(points[pairs[pairs.max(axis=1, initial=0) < len(points)]].astype(float))
+        return np.concatenate(found)
 
     def _shown_map(self) -> Map | None:
         """The map of the chosen piece that is open, or its first one."""
@@ -330,6 +349,7 @@ class ViewZone(QWidget):
     def _on_map(self) -> None:
         """Show the map that was opened; where it was closed, the skin."""
         opened = self._bench.map_path is not None
+        self.show_frame()
         if opened or self.view.stage.display == "map":
             self.set_display("map" if opened else "smooth")
 

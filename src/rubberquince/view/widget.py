@@ -70,6 +70,7 @@ class View(QWidget):
         self.handles_shown = True
         self.aims = self.sweeps = False
         self.ring: Ring | None = None
+        self.threads = np.zeros((0, 2, 3))      # lines to be drawn thinly, m
         self.dots = np.zeros((0, 3))            # places of chosen points, m
         self.frame_drawn: list[QPointF] = []
         self.lines: list[Line] = []
@@ -201,6 +202,7 @@ class View(QWidget):
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         for handle in self._handles():
             self._paint_handle(painter, handle)
+        self._paint_threads(painter)
         for line in self.lines:
             self._paint_line(painter, line)
         self._paint_tool(painter)
@@ -220,6 +222,15 @@ class View(QWidget):
         for x, y, depth in self.camera.project(line.beads, self.width(), self.height()) if len(line.beads) else ():
             if depth > 0:
                 painter.drawEllipse(QPointF(x, y), 4.5, 4.5)
+
+    def _paint_threads(self, painter: QPainter) -> None:
+        colour = QColor(LINE_COLOUR)
+        colour.setAlpha(150)
+        painter.setPen(QPen(colour, 1.1))
+        ends = self.camera.project(self.threads.reshape(-1, 3), self.width(), self.height()).reshape(-1, 2, 3)
+        for (x0, y0, d0), (x1, y1, d1) in ends if len(self.threads) else ():
+            if d0 > 0 and d1 > 0:
+                painter.drawLine(QPointF(x0, y0), QPointF(x1, y1))
 
     def _paint_tool(self, painter: QPainter) -> None:
         """The ring of a brush, and the frame that is being drawn around points."""

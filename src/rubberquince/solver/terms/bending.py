@@ -22,7 +22,7 @@ class Bending:
     def __init__(self, bodies: Sequence[BodySpec], carriers: Sequence[Carrier], first_node: np.ndarray) -> None:
         hinge, shape, rest, body = [np.zeros((0, 4), np.int64)], [np.zeros(0)], [np.zeros(0)], [np.zeros(0)]
         for k, spec in enumerate(bodies):
-            if isinstance(spec, ShellSpec):
+            if isinstance(spec, ShellSpec) and not spec.net:
                 points, mine = np.asarray(spec.points, float), hinges_of(spec.triangles)
                 mine = mine[_flat_sided(points, mine)]
                 at_rest = np.zeros(len(mine))

@@ -18,7 +18,7 @@ class Membrane:
     def __init__(self, bodies: Sequence[BodySpec], carriers: Sequence[Carrier], first_node: np.ndarray) -> None:
         tri, shape, area, body = [np.zeros((0, 3), np.int64)], [np.zeros((0, 3, 2))], [np.zeros(0)], [np.zeros(0)]
         for k, spec in enumerate(bodies):
-            if isinstance(spec, ShellSpec):
+            if isinstance(spec, ShellSpec) and not spec.net:
                 mine = spec.triangles.astype(np.int64)
                 slopes, areas = _at_rest(np.asarray(spec.points, float), mine, spec.grows, spec.grain)
                 tri.append(mine[areas > 0.0] + first_node[k])

@@ -18,7 +18,7 @@ from rubberquince.units import show
 
 NOTHING = "–"
 BEFORE, AFTER = 48, 24      # frames that a trend shows before and after the one that is shown
-EVERY: tuple[Role, ...] = ("solid", "shell")
+EVERY: tuple[Role, ...] = ("solid", "shell", "net", "cage")
 
 
 @dataclass(frozen=True)
@@ -38,7 +38,7 @@ LINES = (
     _Line("Area", "How large the skin is, against how large at rest", "area", lambda part, _: f"{100 * part:.1f} %",
           ("shell",)),
     _Line("Largest stretch", "How much longer its most stretched part is than at rest, along its longest way",
-          "stretch", lambda part, _: f"{100 * part:+.0f} %", ("solid",)),
+          "stretch", lambda part, _: f"{100 * part:+.0f} %", ("solid", "cage")),
     _Line("Most stretched", "How much longer the most stretched triangle is than at rest", "stretch",
           lambda part, _: f"{100 * part:+.1f} %", ("shell",)),
     _Line("Most squeezed", "How much shorter the most squeezed triangle is than at rest", "squeeze",

@@ -21,6 +21,8 @@ from rubberquince.units import show
 
 ROLES = {"solid": ("Solid", "moves and deforms: jelly, foam, rubber"),
          "shell": ("Shell", "a skin that moves: cloth, balloon, film"),
+         "net": ("Net", "springs from point to point: net, drumskin, water"),
+         "cage": ("Cage", "any mesh, however dense or open, carried by a soft box"),
          "collider": ("Collider", "stands still; what moves meets it"),
          "scenery": ("Scenery", "is only seen")}
 
@@ -99,7 +101,7 @@ class FeelSection(Section):
         self.material.setCurrentIndex(self.material.findData(piece.look.material))
         self.colour.setStyleSheet(f"background: {piece.look.colour};")
         self.colour.setToolTip(f"Colour {piece.look.colour}")
-        solid = piece.role == "solid"
+        solid = not piece.of_skin and piece.moves
         for widget in (self._cells_label, self.cells, self._cells_count):
             widget.setVisible(solid)
         self._feel_rows.setVisible(piece.moves)
@@ -193,7 +195,7 @@ class FeelSection(Section):
             feel = own_feels.read_feel(path)
             own_feels.keep(feel)
             piece = self.bench.chosen
-            if piece is not None and feel.role == piece.role:
+            if piece is not None and feel.role == piece.made_of_name:
                 self._choose_feel(feel.name)
             else:
                 self.bench.say(f"“{feel.name}” is kept; it is offered to every {ROLES[feel.role][0]}.", False)

@@ -1,7 +1,7 @@
 """Goal: where a piece is drawn to, and how strongly."""
 
 import numpy as np
-from PySide6.QtWidgets import QComboBox
+from PySide6.QtWidgets import QCheckBox, QComboBox
 
 from rubberquince.bake.goals import HELD, goal_stiffness
 from rubberquince.document.scene import Piece
@@ -39,6 +39,10 @@ class GoalSection(Section):
         self.firmness = label("", "small", wrap=True)
         self.rows.addWidget(self.firmness)
         self.add_values("goal", GoalValues(), "settles")
+        self.threads = QCheckBox("Show threads to the goal")
+        self.threads.setToolTip("Lines in the view from the skin to where it is drawn: the longer, the farther")
+        self.threads.clicked.connect(lambda on: bench.show_threads("goal", on))
+        self.rows.addWidget(self.threads)
 
     def applies(self, piece: Piece) -> bool:
         return piece.moves
@@ -60,7 +64,8 @@ class GoalSection(Section):
             f"{goal.to}:{goal.piece}" if goal.to == "another piece" else goal.to), 0))
         self.how.setCurrentIndex(self.how.findData(goal.how))
         on = goal.to != "nothing"
-        for widget in (self._how_row, self.firmness):
+        self.threads.setChecked("goal" in self.bench.threads)
+        for widget in (self._how_row, self.firmness, self.threads):
             widget.setVisible(on)
         self.firmness.setText(_firmness(piece))
 
@@ -79,9 +84,13 @@ class GoalSection(Section):
             self._set("change the goal", "goal", piece.goal.model_copy(update={"to": to, "piece": other}))
 
 
+def _mass(piece: Piece) -> float:
+    return piece.net.mass if piece.role == "net" else piece.shell.mass
+
+
 def _firmness(piece: Piece) -> str:
     """What a strength comes to: its stiffness, and how far it gives way under the piece's own weight."""
-    filled, strength = piece.role == "solid", piece.goal.strength
+    filled, strength = not piece.of_skin, piece.goal.strength
     if piece.map_of("goal.strength") is not None:
         return "From place to place, by its map."
     if strength >= HELD:
@@ -89,6 +98,6 @@ def _firmness(piece: Piece) -> str:
     firm = float(goal_stiffness(np.array([strength]), np.ones(1), filled)[0])
     if firm <= 0.0:
         return "Does not draw."
-    load = 9.81 * abs(piece.made_of.weight) * (piece.solid.density if filled else piece.shell.mass)
+    load = 9.81 * abs(piece.made_of.weight) * (piece.solid.density if filled else _mass(piece))
     unit = f"{firm / 1000:,.3g} kN/m⁴" if filled else f"{firm:.3g} N/m³"
     return f"{unit}: gives way by {1000 * load / firm:.2g} mm under its own weight."

@@ -92,7 +92,8 @@ class Section(QFrame):
         for name, said in about(type(values)).items():
             if not names or name in names:
                 usual = getattr(values, name)
-                self.add_field(Value(said.name, f"{head}.{name}", said.unit, said.low, said.high, said.tip, said.log,
+                unit = self.bench.scene.length_unit if said.unit == "length" else said.unit
+                self.add_field(Value(said.name, f"{head}.{name}", unit, said.low, said.high, said.tip, said.log,
                                      None if usual is None else float(usual)))
 
     def add_field(self, value: Value) -> Field:
@@ -115,7 +116,7 @@ class Section(QFrame):
         if piece is None:
             return False
         path, _, item = value.path.rpartition(".")
-        number_or_items: object = number
+        number_or_items: object = round(number) if self._is_whole(piece, value.path) else number
         if item.isdigit():
             whole: object = piece
             for name in path.split("."):
@@ -125,6 +126,12 @@ class Section(QFrame):
             number_or_items = tuple(items)
         return self.bench.set_value(f"change {value.name.lower()}", path if item.isdigit() else value.path,
                                     number_or_items, piece.id, value.name, value.unit)
+
+    def _is_whole(self, piece: Piece, path: str) -> bool:
+        number: object = piece
+        for name in path.split("."):
+            number = number[int(name)] if isinstance(number, tuple) else getattr(number, name)
+        return isinstance(number, int)
 
     def _set(self, what: str, path: str, value: object) -> None:
         piece = self.bench.chosen

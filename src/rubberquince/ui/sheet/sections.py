@@ -6,8 +6,10 @@ from rubberquince.document.bodies import piece_points, resting_height, unit_mesh
 from rubberquince.document.feels import usual
 from rubberquince.document.scene import GROUND, Piece
 from rubberquince.document.values import (
+    BraceValues,
     ContactValues,
     HoldValues,
+    NetValues,
     PressureValues,
     ShellValues,
     SolidValues,
@@ -20,6 +22,8 @@ from rubberquince.ui.parts import calm, framed
 from rubberquince.ui.sheet.section import Section, named_row
 from rubberquince.units import show
 
+MADE_OF: tuple[tuple[str, SolidValues | ShellValues | NetValues], ...] = (
+    ("solid", SolidValues()), ("shell", ShellValues()), ("net", NetValues()))
 SIDES = {"both": ("both sides", "What starts outside stays outside, what starts inside stays inside"),
          "outside": ("outside only", "Pushes out what starts inside a closed shape")}
 USUAL_BOUNCE = 0.5
@@ -80,7 +84,7 @@ class SpringsSection(Section):
 
     def __init__(self, bench: Bench) -> None:
         super().__init__(bench)
-        for role, values in (("solid", SolidValues()), ("shell", ShellValues())):
+        for role, values in MADE_OF:
             self.add_values(role, values, *(name for name in about(type(values)) if name not in ELSEWHERE))
         self.grain_by = _choice("Grain by", GRAINS)
         self.grain_by.activated.connect(
@@ -102,7 +106,7 @@ class SpringsSection(Section):
         return piece.moves
 
     def shows(self, piece: Piece, path: str) -> bool:
-        return path.partition(".")[0] == piece.role
+        return path.partition(".")[0] == piece.made_of_name
 
     def usual(self, piece: Piece, path: str) -> float | None:
         return usual(piece).get(path.rpartition(".")[2])
@@ -116,8 +120,33 @@ class SpringsSection(Section):
         self.flat.setChecked(piece.shell.flat)
 
     def summary(self, piece: Piece) -> str:
-        stiffness = show(piece.shell.stretch, "N/m") if piece.role == "shell" else show(piece.solid.stiffness, "kPa")
+        values = piece.made_of
+        stiffness = show(values.stiffness, "kPa") if isinstance(values, SolidValues) else show(values.stretch, "N/m")
         return f"{stiffness} · halves in {show(piece.made_of.wobble_halves, 's')}"
+
+
+class BracesSection(Section):
+    """Springs across the inside of a skin."""
+
+    title = "Braces"
+
+    def __init__(self, bench: Bench) -> None:
+        super().__init__(bench)
+        self.add_values("braces", BraceValues())
+        self.seen = QCheckBox("Show them")
+        self.seen.clicked.connect(lambda on: bench.show_threads("braces", on))
+        self.rows.addWidget(self.seen)
+
+    def applies(self, piece: Piece) -> bool:
+        return piece.of_skin
+
+    def refresh(self, piece: Piece) -> None:
+        super().refresh(piece)
+        self.seen.setChecked("braces" in self.bench.threads)
+
+    def summary(self, piece: Piece) -> str:
+        braces = piece.braces
+        return f"{braces.count}, each {show(braces.stiffness, 'N/m')}" if braces.count else "none"
 
 
 class PressureSection(Section):
@@ -173,7 +202,7 @@ class HoldSection(Section):
         super().refresh(piece)
         while self.what.count() > len(HOLDS):
             self.what.removeItem(len(HOLDS))
-        for key, name in piece.lines_and_sets().items() if piece.role == "shell" else ():
+        for key, name in piece.lines_and_sets().items() if piece.of_skin else ():
             self.what.addItem(name, f"{CURVE}:{key}")
         hold = piece.hold
         self.what.setCurrentIndex(max(self.what.findData(
@@ -275,14 +304,14 @@ class ForcesSection(Section):
 
     def __init__(self, bench: Bench) -> None:
         super().__init__(bench)
-        for role, values in (("solid", SolidValues()), ("shell", ShellValues())):
+        for role, values in MADE_OF:
             self.add_values(role, values, "weight")
 
     def applies(self, piece: Piece) -> bool:
         return piece.moves
 
     def shows(self, piece: Piece, path: str) -> bool:
-        return path.partition(".")[0] == piece.role
+        return path.partition(".")[0] == piece.made_of_name
 
     def summary(self, piece: Piece) -> str:
         return f"gravity {show(piece.made_of.weight, '%')}"

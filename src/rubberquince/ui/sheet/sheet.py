@@ -12,6 +12,7 @@ from rubberquince.ui.sheet.lines import LinesSection
 from rubberquince.ui.sheet.seams import SeamsSection
 from rubberquince.ui.sheet.section import Section
 from rubberquince.ui.sheet.sections import (
+    BracesSection,
     ContactSection,
     ForcesSection,
     HoldSection,
@@ -65,7 +66,8 @@ class Sheet(QScrollArea):
         bench = self._bench
         self.sections = [ShapeSection(bench, self._pieces), PlaceSection(bench), FeelSection(bench),
                          LinesSection(bench), HoldSection(bench), GoalSection(bench), SeamsSection(bench),
-                         SpringsSection(bench), PressureSection(bench), ContactSection(bench), ForcesSection(bench)]
+                         SpringsSection(bench), BracesSection(bench), PressureSection(bench), ContactSection(bench),
+                         ForcesSection(bench)]
         for section in self.sections:
             self._rows.addWidget(section)
             section.fold.setChecked(section.title in opened)

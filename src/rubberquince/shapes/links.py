@@ -1,0 +1,61 @@
+"""Which points of a skin a net joins, and which braces span its inside."""
+
+import numpy as np
+from scipy.sparse import coo_array
+from scipy.spatial import cKDTree
+
+from rubberquince.shapes.polymesh import edges_of
+from rubberquince.shapes.rays import nearest_hits
+from rubberquince.shapes.surface import point_normals
+
+ISOTROPIC = 6.0             # makes a net as hard to stretch evenly as a membrane of Poisson's ratio 1/3
+INWARD = 1e-4               # of the size, that a brace sets out from beneath the skin
+
+
+def net_links(points: np.ndarray, triangles: np.ndarray, rings: int) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """Pairs (k, 2) of points no more than ``rings`` edges apart, their lengths (k,), m, and weights (k,).
+
+    A spring is as stiff, N/m, as its weight times what the net as a whole has, N/m: so a finer net is no stiffer.
+    """
+    edges = edges_of(triangles)
+    both_ways = np.concatenate([edges, edges[:, ::-1]])
+    one = coo_array((np.ones(len(both_ways)), (both_ways[:, 0], both_ways[:, 1])), shape=(len(points),) * 2).tocsr()
+    reach = one
+    for _ in range(rings - 1):
+        reach = reach + reach @ one
+    both = reach.tocoo()
+    pairs = np.column_stack([both.row, both.col]).astype(np.int64)
+    pairs = pairs[pairs[:, 0] < pairs[:, 1]]
+    length = np.linalg.norm(points[pairs[:, 0]] - points[pairs[:, 1]], axis=1)
+    pairs, length = pairs[length > 0.0], length[length > 0.0]
+    a, b, c = (points[triangles[:, k]] for k in range(3))
+    third = np.linalg.norm(np.cross(b - a, c - a), axis=1) / 6.0
+    area = np.bincount(triangles.reshape(-1), np.repeat(third, 3), len(points))
+    each = area / np.maximum(np.bincount(pairs.reshape(-1), minlength=len(points)), 1)
+    return pairs, length, ISOTROPIC * 0.5 * (each[pairs[:, 0]] + each[pairs[:, 1]]) / length ** 2
+
+
+def braces_across(points: np.ndarray, triangles: np.ndarray, count: int, longest: float, spread: float,
+                  seed: int) -> tuple[np.ndarray, np.ndarray]:
+    """Up to ``count`` pairs (k, 2) of points that see each other through the inside, and their lengths (k,), m.
+
+    They set out inwards from points at random, aside by up to ``spread``, degrees, and are no longer than ``longest``.
+    """
+    rng = np.random.default_rng(seed)
+    used = np.unique(triangles)
+    start = rng.choice(used, min(count, len(used)), replace=False)
+    inward = -point_normals(points, triangles)[start]
+    aside = rng.normal(size=inward.shape)
+    aside -= (aside * inward).sum(axis=1, keepdims=True) * inward
+    aside /= np.maximum(np.linalg.norm(aside, axis=1, keepdims=True), 1e-300)
+    angle = np.radians(spread) * np.sqrt(rng.uniform(size=len(start)))[:, None]
+    way = np.cos(angle) * inward + np.sin(angle) * aside
+    origin = points[start] + INWARD * float(np.ptp(points, axis=0).max()) * way
+    far = nearest_hits(points, triangles, origin, way)
+    met = np.isfinite(far)
+    nearest = used[cKDTree(points[used]).query(origin[met] + far[met, None] * way[met])[1]]
+    pairs = np.sort(np.column_stack([start[met], nearest]), axis=1)
+    pairs = np.unique(pairs[pairs[:, 0] != pairs[:, 1]], axis=0)
+    length = np.linalg.norm(points[pairs[:, 0]] - points[pairs[:, 1]], axis=1)
+    kept = (length <= longest) & (length > 0.0)
+    return pairs[kept].astype(np.int64), length[kept]

@@ -1,0 +1,52 @@
+"""Springs: those that a net is made of, and braces across the inside of a skin; see kernels.springs."""
+
+from collections.abc import Sequence
+
+import numpy as np
+
+from rubberquince.kernels import springs as sp
+from rubberquince.solver.carriers.carrier import Carrier
+from rubberquince.solver.specs import AnyMaterial, BodySpec, ShellMaterial, ShellSpec
+
+BLOCKS = np.array([(0, 0), (0, 1), (1, 1)])         # ends of the blocks of a spring
+
+
+class Springs:
+    """All springs of all shells: pair (k, 2) nodes, length (k,) m."""
+
+    def __init__(self, bodies: Sequence[BodySpec], carriers: Sequence[Carrier], first_node: np.ndarray) -> None:
+        parts = [(k, links) for k, body in enumerate(bodies) if isinstance(body, ShellSpec) for links in body.links]
+        empty = np.zeros((0, 2), np.int64)
+        self.pair = np.concatenate([empty, *(links.pairs + first_node[k] for k, links in parts)]).astype(np.int64)
+        self.length = np.concatenate([np.zeros(0), *(links.length for _, links in parts)])
+        self._weight = np.concatenate([np.zeros(0), *(links.weight for _, links in parts)])
+        counts = [len(links.pairs) for _, links in parts]
+        self.body = np.repeat([k for k, _ in parts], counts).astype(np.int64)
+        self._braces = np.repeat([links.braces for _, links in parts], counts).astype(bool)
+        self.pairs = self.pair[:, BLOCKS].reshape(-1, 2)
+        self._first = first_node
+        self._stiffness, self._firm = np.zeros(len(self.pair)), np.zeros(len(self.pair))
+
+    def use_threads(self, threads: int) -> None:
+        """One is enough."""
+
+    def set_material(self, body: int, material: AnyMaterial) -> None:
+        if not isinstance(material, ShellMaterial):
+            return
+        for braces, amount, firm in ((False, material.stretch, material.squeeze), (True, material.brace, 1.0)):
+            mine = (self.body == body) & (self._braces == braces)
+            if isinstance(amount, np.ndarray):
+                amount = amount[self.pair[mine] - self._first[body]].mean(axis=1)
+            self._stiffness[mine], self._firm[mine] = amount * self._weight[mine], firm
+
+    def tell(self, since: float) -> bool:
+        return False
+
+    def energy(self, x: np.ndarray) -> float:
+        return sp.spring_energy(x, self.pair, self.length, self._stiffness, self._firm)
+
+    def add_gradient(self, x: np.ndarray, out: np.ndarray) -> None:
+        sp.add_spring_gradient(x, self.pair, self.length, self._stiffness, self._firm, out)
+
+    def fill_blocks(self, x: np.ndarray, out: np.ndarray) -> None:
+        sp.spring_blocks(x, self.pair, self.length, self._stiffness, self._firm, out.reshape(-1, 3, 9))

@@ -1,0 +1,146 @@
+"""Goals, nets and braces against what is known of springs, strings and drums, and cages against what they carry."""
+
+from dataclasses import replace
+
+import numpy as np
+import pytest
+
+from bodies import JELLY, make_shell, make_solid
+from rubberquince.bake.goals import goal_stiffness
+from rubberquince.shapes import primitives
+from rubberquince.shapes.lattice import box_lattice, smooth_binding
+from rubberquince.shapes.links import braces_across, net_links
+from rubberquince.solver.specs import Goal, Links, RunSpec, ShellMaterial
+from rubberquince.solver.stepper import Stepper
+from rubberquince.solver.world import World
+
+SKIN = ShellMaterial(stretch=2000.0, squeeze=0.3, bend=2e-5, density=0.25, wobble_halves=0.1)
+
+
+def with_goal(spec, strength, filled=False, **more):
+    """The body drawn to where it starts, everywhere with a strength."""
+    world = World(RunSpec([spec], []))
+    stiffness = goal_stiffness(np.full(len(world.start), strength), world.share, filled)
+    return replace(spec, goal=Goal(world.start.copy(), stiffness, **more))
+
+
+@pytest.mark.parametrize("across", [8, 16, 24])
+@pytest.mark.parametrize(("strength", "sag"), [(0.5, 0.0981), (0.8, 0.00613), (0.95, 0.000272)])
+def test_a_goal_gives_way_as_far_however_fine_the_skin(across, strength, sag):
+    """ρ g / κ with κ = 25 N/m³ (s / (1 - s))²."""
+    sheet = make_shell(primitives.sheet(across, across), (0.3, 1.0, 0.3), (0.0, 1.0, 0.0), SKIN)
+    stepper = Stepper(RunSpec([with_goal(sheet, strength)], [], ground=None))
+    for _ in range(50):
+        stepper.frame()
+    assert 1.0 - stepper.state.x[:, 1] == pytest.approx(sag, rel=0.01)
+
+
+@pytest.mark.parametrize("cells", [3, 5])
+def test_the_goal_of_a_solid_carries_its_weight_at_any_density_of_cells(cells):
+    quiet = replace(JELLY, wobble_halves=0.1)
+    ball = make_solid(primitives.sphere(16, 8), (0.1, 0.1, 0.1), cells, (0.0, 0.5, 0.0), quiet)
+    stepper = Stepper(RunSpec([with_goal(ball, 0.8, True)], [], ground=None))
+    for _ in range(60):
+        stepper.frame()
+    mass = stepper.world.mass
+    middle = mass @ (stepper.world.start - stepper.state.x)[:, 1] / mass.sum()
+    assert middle == pytest.approx(JELLY.density * 9.81 / (1e5 * 16.0), rel=0.01)
+
+
+def test_a_middle_that_is_drawn_swings_at_its_pitch_fades_in_its_time_and_lets_the_body_spin():
+    ball = make_solid(primitives.sphere(16, 8), (0.1, 0.1, 0.1), 4, (0.0, 0.5, 0.0), replace(JELLY, stiffness=4e4))
+    calms = np.log(2.0) / 0.5
+    stepper = Stepper(RunSpec([with_goal(ball, 0.5, True, middle=True, calms=calms)], [], ground=None, gravity=0.0))
+    world, mass = stepper.world, stepper.world.mass
+    around = world.start - np.array([0.0, 0.5, 0.0])
+    stepper.state.v[:] = np.cross([0.0, 4.0, 0.0], around) + np.array([0.3, 0.0, 0.0])
+    aside = []
+    for _ in range(36):
+        stepper.frame()
+        aside.append(mass @ stepper.state.x[:, 0] / mass.sum())
+    pitch = np.sqrt(1e5 / JELLY.density)                        # rad/s
+    time = np.arange(1, 37) / 24.0
+    expected = 0.3 / pitch * np.exp(-calms * time) * np.sin(pitch * time)
+    assert np.abs(np.array(aside) - expected).max() < 0.12 * 0.3 / pitch
+    spin = mass @ np.cross(stepper.state.x, stepper.state.v)[:, 1] / (mass @ (around[:, [0, 2]] ** 2).sum(axis=1))
+    assert spin == pytest.approx(4.0, rel=0.02)
+
+
+def net(across, rings, stretch, size=(0.2, 1.0, 0.4), taut=1.0, **more):
+    mesh = primitives.sheet(across, across)
+    pairs, length, weight = net_links(mesh.points * np.array(size), mesh.triangles, rings)
+    material = ShellMaterial(stretch, 0.2, 0.0, 0.3, more.pop("halves", 0.05))
+    return make_shell(mesh, size, material=material, links=(Links(pairs, taut * length, weight),), net=True, **more)
+
+
+@pytest.mark.parametrize(("rings", "within"), [(1, 0.04), (2, 0.3), (3, 0.3)])
+def test_a_hanging_net_lengthens_as_a_sheet_however_fine(rings, within):
+    """ρ g L² / 2 Y; with more rings its free sides are firmer than its middle."""
+    down = np.array([[1.0, 0, 0], [0, 0, 1], [0, -1, 0]])
+    longer = []
+    for across in (8, 16):
+        spec = net(across, rings, 300.0, rotation=down, held=lambda p: p[:, 2] > 0.199)
+        stepper = Stepper(RunSpec([spec], [], ground=None))
+        for _ in range(48):
+            stepper.frame()
+        longer.append((stepper.world.start[:, 1].min() - stepper.state.x[:, 1].min()) / 0.4)
+    assert longer[1] == pytest.approx(0.3 * 9.81 * 0.4 / (2.0 * 300.0), rel=within)
+    assert longer[0] == pytest.approx(longer[1], rel=0.03)
+
+
+def test_a_drumskin_has_the_pitch_of_its_tension():
+    """√(2 T / ρ) / 2 L, of a square membrane (Rayleigh 1877, §197), with T = 3/2 Y ε of a net drawn evenly."""
+    side, stretch, taut = 0.3, 1500.0, 0.95
+    spec = net(20, 1, stretch, (side, 1.0, side), taut, halves=0.0, held=lambda p: np.abs(p).max(axis=1) > 0.499 * side)
+    stepper = Stepper(RunSpec([spec], [], fps=240.0, gravity=0.0, ground=None))
+    rest = stepper.world.start
+    free = stepper.world.free > 0.0
+    shape = np.cos(np.pi * rest[:, 0] / side) * np.cos(np.pi * rest[:, 2] / side)
+    stepper.state.v[free, 1] = 0.2 * shape[free]
+    height = []
+    for _ in range(72):
+        stepper.frame()
+        height.append(float(shape @ stepper.state.x[:, 1]))
+    turns = np.flatnonzero(np.diff(np.sign(height)))
+    times = [k + height[k] / (height[k] - height[k + 1]) for k in turns]
+    pitch = 240.0 / (2.0 * np.mean(np.diff(times)))
+    tension = 1.5 * stretch * (1.0 - taut)                      # of springs at rest length L0 = taut L: k (L - L0)
+    assert pitch == pytest.approx(np.sqrt(2.0 * tension / 0.3) / (2.0 * side), rel=0.06)
+
+
+def test_braces_span_the_inside_and_let_a_limp_skin_stand():
+    mesh = primitives.sphere(20, 12)
+    points = 0.2 * mesh.points
+    pairs, length = braces_across(points, mesh.triangles, 150, 0.19, 30.0, 3)
+    assert len(pairs) > 10 and length.max() <= 0.19
+    again = braces_across(points, mesh.triangles, 150, 0.19, 30.0, 3)[0]
+    np.testing.assert_array_equal(pairs, again)
+    assert len(braces_across(points, mesh.triangles, 150, 0.19, 30.0, 4)[0]) != len(pairs)
+    straight, through = braces_across(points, mesh.triangles, 150, 1.0, 0.0, 3)
+    assert through == pytest.approx(0.2, rel=0.1)               # straight through the middle
+    limp = ShellMaterial(300.0, 0.3, 1e-6, 0.5, 0.05)
+    heights = []
+    for links in ((), (Links(straight, through, np.ones(len(straight)), braces=True),)):
+        ball = make_shell(mesh, (0.2, 0.2, 0.2), (0.0, 0.102, 0.0), replace(limp, brace=200.0), links=links)
+        stepper = Stepper(RunSpec([ball], []))
+        for _ in range(36):
+            stepper.frame()
+        heights.append(np.ptp(stepper.state.x[:, 1]))
+    assert heights[1] > 0.18 and heights[0] < heights[1] - 0.01
+
+
+def test_a_cage_carries_every_point_smoothly_and_keeps_straight_what_is_straight():
+    mesh = primitives.torus(60, 24, 0.6)
+    points = mesh.points * np.array([0.2, 0.06, 0.2])
+    lattice = box_lattice(points, 0.02)
+    node, weight = lattice.bind_node, lattice.bind_weight
+    carried = np.einsum("nk,nki->ni", weight, lattice.nodes[node])
+    np.testing.assert_allclose(carried, points, atol=1e-12)
+    bend = np.array([[1.1, 0.2, 0.0], [0.0, 0.9, -0.3], [0.1, 0.0, 1.0]])
+    np.testing.assert_allclose(np.einsum("nk,nki->ni", weight, lattice.nodes[node] @ bend), points @ bend, atol=1e-12)
+    line = np.column_stack([np.linspace(-0.05, 0.05, 401), np.full(401, 0.003), np.full(401, 0.007)])
+    node, weight = smooth_binding(line, lattice.nodes, 1.4 * lattice.cell)
+    bumped = np.sin(60.0 * lattice.nodes[:, 0])
+    course = (weight * bumped[node]).sum(axis=1)
+    kinks = np.abs(np.diff(course, 2)) / (line[1, 0] - line[0, 0]) ** 2
+    assert kinks.max() < 3.0 * 60.0 ** 2                        # as bent as what it follows, not broken
