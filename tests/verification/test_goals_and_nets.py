@@ -47,6 +47,25 @@ def test_the_goal_of_a_solid_carries_its_weight_at_any_density_of_cells(cells):
     assert middle == pytest.approx(JELLY.density * 9.81 / (1e5 * 16.0), rel=0.01)
 
 
+def test_feet_that_are_held_by_a_goal_do_not_stiffen_the_rest():
+    """As far as an equal body goes whose feet are held for good; damped by its stiffness it moves, too."""
+    far = []
+    for by_goal, halves in ((False, 0.0), (True, 0.0), (True, 1.0)):
+        pole = make_solid(primitives.block((3, 12, 3)), (0.1, 0.5, 0.1), 3, (0.0, 0.3, 0.0),
+                          replace(JELLY, stiffness=2e4, wobble_halves=halves),
+                          held=None if by_goal else lambda p: p[:, 1] < -0.2, rotation=np.array(
+                              [[0.995, -0.0998, 0], [0.0998, 0.995, 0], [0, 0, 1.0]]))
+        if by_goal:
+            feet = np.where(pole.lattice.nodes[:, 1] < -0.2, 0.999, 0.0)
+            world = World(RunSpec([pole], []))
+            pole = replace(pole, goal=Goal(world.start.copy(), goal_stiffness(feet, world.share, True)))
+        stepper = Stepper(RunSpec([pole], [], ground=None))
+        for _ in range(8):
+            stepper.frame()
+        far.append(np.abs(stepper.state.x - stepper.world.start).max())
+    assert far[1] == pytest.approx(far[0], rel=0.05) and far[2] > 0.5 * far[0] > 0.03
+
+
 def test_a_middle_that_is_drawn_swings_at_its_pitch_fades_in_its_time_and_lets_the_body_spin():
     ball = make_solid(primitives.sphere(16, 8), (0.1, 0.1, 0.1), 4, (0.0, 0.5, 0.0), replace(JELLY, stiffness=4e4))
     calms = np.log(2.0) / 0.5

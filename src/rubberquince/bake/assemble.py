@@ -179,9 +179,13 @@ def assemble(scene: Scene, meshes: Meshes, stopped: Callable[[], bool] = lambda:
 
 
 def _apart(pieces: list[Piece]) -> list[tuple[int, int]]:
-    """Pairs of numbers of pieces that pass through each other, by the word of either; the ground is the last."""
+    """Pairs of numbers of pieces that pass through each other, by the word of either; the ground is the last.
+
+    What a cage carries may be of any parts that stick in each other: it never touches itself.
+    """
     number = {**{piece.id: k for k, piece in enumerate(pieces)}, GROUND: len(pieces)}
-    return [(k, number[key]) for k, piece in enumerate(pieces) for key in piece.passes if key in number]
+    return [(k, number[key]) for k, piece in enumerate(pieces)
+            for key in (*piece.passes, *([piece.id] if piece.role == "cage" else [])) if key in number]
 
 
 def sewn_points(seam: Seam, scene: Scene, meshes: Meshes) -> np.ndarray:

@@ -4,9 +4,45 @@ import numpy as np
 from scipy.spatial import cKDTree
 
 from rubberquince.document.bodies import Meshes, unit_mesh
-from rubberquince.document.scene import Piece
+from rubberquince.document.scene import Curve, Piece
 from rubberquince.shapes.paths import path_through
 from rubberquince.shapes.polymesh import rims
+from rubberquince.shapes.rays import nearest_hits
+from rubberquince.shapes.surface import point_normals
+
+BENEATH = 1e-3              # of the size: how far beneath the skin a line sets out for the far side
+
+
+def mirrored(curve: Curve) -> Curve:
+    """The same line on the other side of the middle of the shape's x."""
+    return curve.model_copy(update={"beads": tuple((-x, y, z) for x, y, z in curve.beads)})
+
+
+def smoothed(curve: Curve) -> Curve:
+    """The line with each bead half way to the middle of its neighbours; the ends of an open one stay."""
+    beads = np.array(curve.beads)
+    if len(beads) < 3:
+        return curve
+    middle = 0.5 * (np.roll(beads, 1, axis=0) + np.roll(beads, -1, axis=0))
+    fresh = 0.5 * (beads + middle)
+    if not curve.closed:
+        fresh[[0, -1]] = beads[[0, -1]]
+    return curve.model_copy(update={"beads": tuple((float(x), float(y), float(z)) for x, y, z in fresh)})
+
+
+def on_the_far_side(piece: Piece, curve: Curve, meshes: Meshes) -> Curve | None:
+    """The line as it comes out on the other side of the piece, straight through; None where there is no other side."""
+    mesh, size = unit_mesh(piece.shape, meshes), np.array(piece.place.size)
+    points = mesh.points * size
+    start = np.atleast_1d(cKDTree(points).query(np.array(curve.beads) * size)[1])
+    inward = -point_normals(points, mesh.triangles)[start]
+    origin = points[start] + BENEATH * float(np.ptp(points, axis=0).max()) * inward
+    far = nearest_hits(points, mesh.triangles, origin, inward)
+    met = np.isfinite(far)
+    if not met.any():
+        return None
+    there = (origin[met] + far[met, None] * inward[met]) / size
+    return curve.model_copy(update={"beads": tuple((float(x), float(y), float(z)) for x, y, z in there)})
 
 
 def outline_of(triangles: np.ndarray) -> np.ndarray:

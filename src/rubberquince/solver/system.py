@@ -94,14 +94,17 @@ class ElasticSystem:
 
         ``compliance`` becomes the compliance of each node, m/N, from the diagonal: the metric of the motion limit.
         """
-        w = self._world
+        w, inertia = self._world, inertia + self._world.goals.stiffness
         linear.compliance(w.pattern.diagonal, self.blocks, stretch, inertia, w.free, self.compliance)
         self._coarse.lay(x, self.blocks, stretch, inertia)
 
     def solve(self, x: np.ndarray, force: np.ndarray, stretch: np.ndarray, inertia: np.ndarray, pairs: Pairs,
               tolerance: float) -> tuple[np.ndarray, int]:
-        """Solve for the move (n, 3), m, from ``x`` under ``force`` (n, 3), N; returns it and the iterations."""
-        w, pattern = self._world, self._world.pattern
+        """Solve for the move (n, 3), m, from ``x`` under ``force`` (n, 3), N; returns it and the iterations.
+
+        ``inertia`` is without the stiffness of goals, which is added here.
+        """
+        w, pattern, inertia = self._world, self._world.pattern, inertia + self._world.goals.stiffness
         rows = (pattern.row_ptr, pattern.col, self.blocks, stretch, inertia)
         coarse_factor(self._coarse.matrix, *pairs, w.free, self._coarse.aggregate, self._coarse.modes, self._factor,
                       self._start)

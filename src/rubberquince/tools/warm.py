@@ -7,7 +7,9 @@ import sys
 import time
 from collections.abc import Callable
 from functools import partial
+from pathlib import Path
 
+import rubberquince
 from rubberquince.bake.assemble import assemble
 from rubberquince.bake.prime import prime, small_scene
 from rubberquince.solver.stepper import Stepper
@@ -20,8 +22,20 @@ def warm_threads() -> None:
     stepper.frame()
 
 
+def drop_stale() -> None:
+    """Throw compiled kernels away that are older than any source: Numba looks only at the file that a kernel is in, and
+    what it calls may be in another.
+    """
+    package = Path(rubberquince.__file__).parent
+    newest = max(path.stat().st_mtime for path in package.rglob("*.py"))
+    for kept in package.rglob("*.nb[ic]"):
+        if kept.stat().st_mtime < newest:
+            kept.unlink()
+
+
 def main() -> None:
     began = time.monotonic()
+    drop_stale()
     steps: list[tuple[str, Callable[[], None]]] = [
         (f"the solver at {quality}", partial(prime, quality)) for quality in ("draft", "good", "sure")]
     steps.append(("the solver on several threads", warm_threads))

@@ -46,7 +46,7 @@ class View(QWidget):
     """Shows a stage.  Signals: a piece was clicked (its id, or "" for none); a handle was taken, moved, let go.
 
     While a tool ``aims``, clicks say which pixel they are on instead, by ``aimed`` and ``aimed_twice``, and keys of
-    tools come by ``keyed``.  A tool that ``sweeps`` is also told of drags, and of the wheel with Alt or Shift.
+    tools come by ``keyed``.  Drags that begin where it ``grabs`` go to it, too, and the wheel with Alt or Shift.
     """
 
     clicked = Signal(str)
@@ -68,7 +68,8 @@ class View(QWidget):
         self.camera = Camera()
         self.place_of: Callable[[str], Place | None] = lambda _: None
         self.handles_shown = True
-        self.aims = self.sweeps = False
+        self.aims = self._sweeping = False
+        self.grabs: Callable[[QPointF], bool] = lambda _: False
         self.ring: Ring | None = None
         self.threads = np.zeros((0, 2, 3))      # lines to be drawn thinly, m
         self.dots = np.zeros((0, 3))            # places of chosen points, m
@@ -316,7 +317,8 @@ class View(QWidget):
         if event.button() != Qt.MouseButton.LeftButton:
             return
         if self.aims:
-            if self.sweeps:
+            self._sweeping = self.grabs(at)
+            if self._sweeping:
                 self.sweep_began.emit(at, event.modifiers())
             return
         chosen = self.stage.chosen
@@ -337,7 +339,7 @@ class View(QWidget):
         if self._press is None:
             self._hover(at)
             return
-        if self.aims and self.sweeps and event.buttons() & Qt.MouseButton.LeftButton:
+        if self._sweeping and event.buttons() & Qt.MouseButton.LeftButton:
             self.swept.emit(at)
             return
         snap = bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier)
@@ -371,7 +373,8 @@ class View(QWidget):
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:
         at, press = event.position(), self._press
         self._press = None
-        if self.aims and self.sweeps and event.button() == Qt.MouseButton.LeftButton:
+        if self._sweeping and event.button() == Qt.MouseButton.LeftButton:
+            self._sweeping = False
             self.sweep_ended.emit(at)
         if self._drag is not None:
             self._drag = None
@@ -394,7 +397,7 @@ class View(QWidget):
     def wheelEvent(self, event: QWheelEvent) -> None:
         at = event.position()
         turned = event.angleDelta().y() or event.angleDelta().x()       # with Alt, Qt takes it for a sideways turn
-        if self.aims and self.sweeps and event.modifiers() & WHEEL_KEYS:
+        if self.aims and event.modifiers() & WHEEL_KEYS:
             self.wheeled.emit(turned, event.modifiers())
             return
         factor = 0.999 ** event.angleDelta().y()

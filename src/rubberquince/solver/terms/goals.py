@@ -13,18 +13,23 @@ class Goals:
     """Energy  Σ k/2 |x - target|²  of the nodes of bodies that have a goal.
 
     Where a goal is for the middle, only the weighted mean of that way counts: Σ k/2 |mean (x - target)|².
+
+    It has no blocks: its ``stiffness`` (n,), N/m, stands beside the inertia of nodes, where damping does not find it.
+    Of a middle, too, it is each node's own: along a motion of all that is the same, and never too little elsewhere.
     """
 
     def __init__(self, bodies: Sequence[BodySpec], carriers: Sequence[Carrier], first_node: np.ndarray) -> None:
         self._slices = [slice(int(lo), int(hi)) for lo, hi in pairwise(first_node)]
         self._goals: dict[int, Goal] = {k: body.goal for k, body in enumerate(bodies) if body.goal is not None}
-        nodes = [np.arange(self._slices[k].start, self._slices[k].stop) for k in self._goals]
-        node = np.concatenate([np.zeros(0, np.int64), *nodes])
-        self.pairs = np.column_stack([node, node])
+        self.pairs = np.zeros((0, 2), np.int64)
+        self.stiffness = np.zeros(int(first_node[-1]))
+        for k, goal in self._goals.items():
+            self.stiffness[self._slices[k]] = goal.stiffness
 
     def set_goal(self, body: int, goal: Goal) -> None:
         """Draw a body that has a goal to other places, or otherwise."""
         self._goals[body] = goal
+        self.stiffness[self._slices[body]] = goal.stiffness
 
     def set_material(self, body: int, material: AnyMaterial) -> None:
         """What bodies are made of does not matter."""
@@ -44,9 +49,7 @@ class Goals:
             out[self._slices[k]] += goal.stiffness[:, None] * self._way(k, x)
 
     def fill_blocks(self, x: np.ndarray, out: np.ndarray) -> None:
-        """Of a middle, too, each node's own: along a motion of all it is the same, and never too little elsewhere."""
-        stiffness = np.concatenate([np.zeros(0), *(goal.stiffness for goal in self._goals.values())])
-        out[:] = stiffness[:, None] * np.eye(3).reshape(9)
+        """There are none."""
 
     def _way(self, body: int, x: np.ndarray) -> np.ndarray:
         """How far (n, 3), m, each node of a body is from where it is drawn, or all are."""

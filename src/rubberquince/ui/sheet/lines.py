@@ -3,11 +3,11 @@
 from functools import partial
 
 import numpy as np
-from PySide6.QtWidgets import QCheckBox, QLineEdit, QPushButton
+from PySide6.QtWidgets import QCheckBox, QLineEdit, QMenu, QPushButton
 
 from rubberquince.document.bodies import unit_mesh
-from rubberquince.document.lines import line_of
-from rubberquince.document.scene import Curve, Piece
+from rubberquince.document.lines import line_of, mirrored, on_the_far_side, smoothed
+from rubberquince.document.scene import Curve, Piece, Seam
 from rubberquince.errors import QuinceError
 from rubberquince.shapes.repair import holes
 from rubberquince.ui.bench import Bench
@@ -67,7 +67,14 @@ class LinesSection(Section):
             remove.setAccessibleName(f"Take {curve.name} away")
             remove.setFixedSize(22, 22)
             remove.clicked.connect(partial(self._remove, curve.id))
-            self._rows.addLayout(row(name, closed, remove, gap=5))
+            more = QPushButton("more")
+            more.setAccessibleName(f"More with {curve.name}")
+            menu = QMenu(more)
+            for text, do in (("A mirrored one", self._mirror), ("One on the far side", self._far_side),
+                             ("Stitch it through", self._stitch), ("Smooth it", self._smooth)):
+                menu.addAction(text, partial(do, k))
+            more.setMenu(menu)
+            self._rows.addLayout(row(name, closed, more, remove, gap=5))
             length = label("", "small")
             self._rows.addWidget(length)
             self.names.append(name)
@@ -88,6 +95,49 @@ class LinesSection(Section):
         piece = self.bench.chosen
         if piece is not None:
             without(self.bench, piece, curve_id)
+
+    def _smooth(self, k: int) -> None:
+        piece = self.bench.chosen
+        if piece is not None:
+            put(self.bench, "smooth a line", piece, smoothed(piece.curves[k]))
+
+    def _mirror(self, k: int) -> None:
+        piece = self.bench.chosen
+        if piece is not None:
+            self._add("mirror a line", piece, mirrored(piece.curves[k]), "mirrored")
+
+    def _far_side(self, k: int) -> Curve | None:
+        """A copy of a line where it comes out on the far side; None, and a sentence, where there is no such side."""
+        piece = self.bench.chosen
+        if piece is None:
+            return None
+        far = on_the_far_side(piece, piece.curves[k], self.bench.document.meshes)
+        if far is None:
+            self.bench.say(f"{piece.name} has no far side behind {piece.curves[k].name}.")
+            return None
+        return self._add("project a line", piece, far, "far side")
+
+    def _stitch(self, k: int) -> None:
+        """Sew a line to where it comes out on the far side."""
+        piece, document = self.bench.chosen, self.bench.document
+        if piece is None:
+            return
+        near = piece.curves[k]
+        document.begin_gesture()
+        far = self._far_side(k)
+        if far is not None:
+            seam = Seam(id=document.new_id(), one=piece.id, two=piece.id, along=(near.id, far.id))
+            document.push(f"stitch {near.name} through",
+                          self.bench.scene.model_copy(update={"seams": (*self.bench.scene.seams, seam)}))
+        document.end_gesture()
+
+    def _add(self, what: str, piece: Piece, curve: Curve, how: str) -> Curve:
+        names = {one.name for one in piece.curves}
+        base = f"{curve.name[:45]}, {how}"
+        name = next(n for n in (base, *(f"{base} {k}" for k in range(2, 1000))) if n not in names)
+        fresh = curve.model_copy(update={"id": self.bench.document.new_id(), "name": name})
+        put(self.bench, what, piece, fresh)
+        return fresh
 
     def _from_outline(self) -> None:
         piece = self.bench.chosen

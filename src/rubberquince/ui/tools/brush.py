@@ -27,8 +27,7 @@ class Brush(Tool):
     name = "paint"
     tip = "Paint into the open map of the chosen piece"
     hint = ("Paint on {}: Ctrl takes away, Shift smooths; Alt + wheel makes the brush wider, Shift + wheel stronger; "
-            "right-drag and the arrow keys move the view.")
-    sweeps = True
+            "drag beside the piece to turn the view.")
 
     def __init__(self, bench: Bench, view: View, parent: QWidget) -> None:
         super().__init__(bench, view, parent)
@@ -63,6 +62,9 @@ class Brush(Tool):
             self._sized_for, self.radius = piece.id, float(f"{USUAL_RADIUS * max(piece.place.size):.2g}")
         self._show_numbers()
         super().turn(on)
+
+    def grabs(self, at: QPointF) -> bool:
+        return self._view.spot(at) is not None
 
     def put_away(self) -> None:
         self._view.ring, self._stroke = None, None

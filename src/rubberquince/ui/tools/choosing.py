@@ -33,7 +33,6 @@ class Chooser(Tool):
     tip = "Choose points of the piece, give them values, keep them as a set"
     hint = ("Click a point of {}, drag a box, or a loop with Shift; Ctrl adds; double-click an edge for its row; "
             "+ and - grow and shrink.")
-    sweeps = True
 
     def __init__(self, bench: Bench, view: View, parent: QWidget) -> None:
         super().__init__(bench, view, parent)
@@ -67,6 +66,9 @@ class Chooser(Tool):
     def turn(self, on: bool) -> None:
         super().turn(on)
         self.refresh()
+
+    def grabs(self, at: QPointF) -> bool:
+        return True
 
     def put_away(self) -> None:
         self._loop, self._view.frame_drawn, self._view.dots = [], [], np.zeros((0, 3))

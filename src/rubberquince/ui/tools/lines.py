@@ -17,6 +17,7 @@ from rubberquince.view.stage import Line
 from rubberquince.view.widget import View
 
 ARROW, HEAD = 0.3, 0.2      # length of the arrow that shows the grain, of the piece; of its head, of that
+GRASP = 8.0                 # px around a bead, to take it
 MOST_BEADS = 60             # of a line whose beads are shown
 
 
@@ -31,10 +32,48 @@ class LineTool(Tool):
     def __init__(self, bench: Bench, view: View, parent: QWidget) -> None:
         super().__init__(bench, view, parent)
         self._drawing: str | None = None
+        self._held: tuple[str, int] | None = None       # a curve and the number of its bead that is dragged
+        self.hear(view.sweep_began, self._take_bead)
+        self.hear(view.swept, self._drag_bead)
+        self.hear(view.sweep_ended, self._let_go)
         self.hear(view.aimed, self._lay)
         self.hear(view.aimed_twice, self._take_row)
         self.hear(view.keyed, self._on_key)
         bench.chose.connect(lambda _: self.put_away())
+
+    def grabs(self, at: QPointF) -> bool:
+        """A bead that lies under the pointer."""
+        self._held = None
+        piece, points = self._bench.chosen, self.skin_now()
+        if piece is None or points is None or len(points) != len(self.mesh(piece).points):
+            return False
+        nearest = cKDTree(self.mesh(piece).points)
+        for curve in piece.curves:
+            if len(curve.beads) > MOST_BEADS:
+                continue
+            places = points[nearest.query(np.array(curve.beads))[1]]
+            x, y, _ = self._view.camera.project(places, self._view.width(), self._view.height()).T
+            far = np.hypot(x - at.x(), y - at.y())
+            if far.min() < GRASP:
+                self._held = curve.id, int(far.argmin())
+                return True
+        return False
+
+    def _take_bead(self, at: QPointF, keys: Qt.KeyboardModifier) -> None:
+        self._bench.document.begin_gesture()
+
+    def _drag_bead(self, at: QPointF) -> None:
+        piece, spot = self._bench.chosen, self._view.spot(at)
+        curve = piece.curve(self._held[0]) if piece is not None and self._held else None
+        if piece is None or spot is None or curve is None or self._held is None:
+            return
+        k = self._held[1]
+        beads = (*curve.beads[:k], self.place_of(piece, spot), *curve.beads[k + 1:])
+        put(self._bench, "move a bead", piece, curve.model_copy(update={"beads": beads}))
+
+    def _let_go(self, at: QPointF) -> None:
+        self._held = None
+        self._bench.document.end_gesture()
 
     def put_away(self) -> None:
         self._drawing = None

@@ -5,7 +5,7 @@ from functools import partial
 from typing import Any
 
 import numpy as np
-from PySide6.QtCore import QObject, Signal, SignalInstance
+from PySide6.QtCore import QObject, QPointF, Signal, SignalInstance
 from PySide6.QtWidgets import QFrame, QWidget
 
 from rubberquince.document.bodies import unit_mesh
@@ -19,11 +19,10 @@ from rubberquince.view.widget import View
 class Tool(QObject):
     """Subclasses give ``name``, ``tip`` and ``hint`` (with a place for the piece), and listen by ``hear``.
 
-    ``panel`` is shown under the pills while the tool is on; ``sweeps`` says that drags are the tool's.
+    ``panel`` is shown under the pills while the tool is on.
     """
 
     name = tip = hint = ""
-    sweeps = False
     turned = Signal(bool)
 
     def __init__(self, bench: Bench, view: View, parent: QWidget) -> None:
@@ -42,13 +41,17 @@ class Tool(QObject):
             self._bench.say("Choose the piece that this is to work on.")
             on = False
         self.on = on
-        self._view.aims, self._view.sweeps = on, on and self.sweeps
+        self._view.aims, self._view.grabs = on, self.grabs
         if on and piece is not None:
             self._bench.say(self.hint.format(piece.name), False)
         else:
             self.put_away()
         self._view.update()
         self.turned.emit(on)
+
+    def grabs(self, at: QPointF) -> bool:
+        """Does a drag that begins at this pixel belong to the tool?  Else it turns the view."""
+        return False
 
     def put_away(self) -> None:
         """Forget what was under way."""
