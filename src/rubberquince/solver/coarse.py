@@ -22,7 +22,7 @@ class CoarseSpace:
         self._world = world
         self.aggregate, modes = _aggregates(world.carriers)
         size = 12 * (int(self.aggregate.max(initial=-1)) + 1)
-        self._elastic, self._inertial = np.zeros((size, size)), np.zeros((size, size))
+        self._elastic, self._inertial, self._drawn = np.zeros((3, size, size))
         self.matrix = np.zeros((size, size))
         self.modes, self.mode = modes, modes * world.free[:, None]
         self.part_node = np.argsort(self.aggregate, kind="stable")
@@ -30,13 +30,17 @@ class CoarseSpace:
         n = len(world.mass)
         coarse_elastic(0, n, 0, *self._rows(blocks, np.ones(n), np.zeros(n)), self._elastic)
         coarse_elastic(0, n, 0, *self._rows(blocks, np.zeros(n), world.mass), self._inertial)
+        coarse_elastic(0, n, 0, *self._rows(blocks, np.zeros(n), world.goals.stiffness), self._drawn)
 
     def _rows(self, blocks: np.ndarray, stretch: np.ndarray, inertia: np.ndarray) -> tuple[np.ndarray, ...]:
         pattern: Pattern = self._world.pattern
         return (pattern.row_ptr, pattern.col, blocks, stretch, inertia, self._world.free, self.aggregate, self.modes)
 
     def lay(self, x: np.ndarray, blocks: np.ndarray, stretch: np.ndarray, inertia: np.ndarray) -> None:
-        """Make the matrix for nodes at ``x`` (n, 3), m, with stiffness ``blocks``; see kernels.linear for the rest."""
+        """Make the matrix for nodes at ``x`` (n, 3), m, with stiffness ``blocks``; see kernels.linear for the rest.
+
+        ``inertia`` is without the stiffness of goals.
+        """
         world, back, shift = self._world, np.empty((3, 3)), np.empty(3)
         for carrier, lo, hi in zip(world.carriers, world.first_node[:-1], world.first_node[1:]):
             base, last = self.aggregate[lo:hi].min(), self.aggregate[lo:hi].max() + 1
@@ -44,7 +48,7 @@ class CoarseSpace:
             size = rows.stop - rows.start
             if not carrier.filled:
                 part = np.zeros((size, size))
-                coarse_elastic(lo, hi, base, *self._rows(blocks, stretch, inertia), part)
+                coarse_elastic(lo, hi, base, *self._rows(blocks, stretch, inertia + world.goals.stiffness), part)
                 self.matrix[rows, rows] = part
                 continue
             fit_isometry(x, lo, hi, world.start, back, shift)
@@ -52,7 +56,8 @@ class CoarseSpace:
             turned = turn @ self._elastic[rows, rows].reshape(-1, 3, size)
             turned = turned.reshape(size, -1, 3) @ turn.T
             self.matrix[rows, rows] = (stretch[lo] * turned.reshape(size, size)
-                                       + inertia[lo:hi].sum() / world.mass[lo:hi].sum() * self._inertial[rows, rows])
+                                       + inertia[lo:hi].sum() / world.mass[lo:hi].sum() * self._inertial[rows, rows]
+                                       + self._drawn[rows, rows])
 
 
 def _aggregates(carriers: list[Carrier]) -> tuple[np.ndarray, np.ndarray]:

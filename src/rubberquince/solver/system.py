@@ -94,8 +94,9 @@ class ElasticSystem:
 
         ``compliance`` becomes the compliance of each node, m/N, from the diagonal: the metric of the motion limit.
         """
-        w, inertia = self._world, inertia + self._world.goals.stiffness
-        linear.compliance(w.pattern.diagonal, self.blocks, stretch, inertia, w.free, self.compliance)
+        w = self._world
+        linear.compliance(w.pattern.diagonal, self.blocks, stretch, inertia + w.goals.stiffness, w.free,
+                          self.compliance)
         self._coarse.lay(x, self.blocks, stretch, inertia)
 
     def solve(self, x: np.ndarray, force: np.ndarray, stretch: np.ndarray, inertia: np.ndarray, pairs: Pairs,
