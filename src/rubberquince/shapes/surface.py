@@ -11,13 +11,13 @@ from scipy.spatial import cKDTree
 
 from rubberquince.shapes.polymesh import edges_of
 
-SLACK = 0.95                # of a distance along the skin: heat gives it a little too long here and there
+ROUND_ABOUT, ROUGH = 0.25, 1.5      # what the way along a bent skin is longer, of that through space and of an edge
 
 
 def skin_distance(points: np.ndarray, triangles: np.ndarray, line: np.ndarray, closed: bool = False) -> np.ndarray:
     """Distance (n,) of each point along the skin from a line past point numbers ``line`` (k,), inf where none leads.
 
-    Never less than straight through space, where it is exact; around bends by heat (Crane, Weischedel, Wardetzky 2013).
+    Through space where the skin hardly bends, which is exact; else by heat (Crane, Weischedel, Wardetzky 2013).
     """
     far = np.full(len(points), np.inf)
     if not len(line):
@@ -30,7 +30,10 @@ def skin_distance(points: np.ndarray, triangles: np.ndarray, line: np.ndarray, c
     if np.linalg.norm(np.cross(b - a, c - a), axis=1).min(initial=np.inf) > 0.0:
         igl.heat_geodesics_precompute(np.ascontiguousarray(points, float), sides, data)
         along = igl.heat_geodesics_solve(data, np.unique(line).astype(np.int64))
-        straight = np.maximum(straight, SLACK * np.where(np.isfinite(along), along, 0.0))
+        edges = edges_of(triangles)
+        edge = float(np.median(np.linalg.norm(points[edges[:, 0]] - points[edges[:, 1]], axis=1)))
+        bent = np.isfinite(along) & (along - straight > np.maximum(ROUND_ABOUT * straight, ROUGH * edge))
+        straight = np.where(bent, along, straight)
     far[reached] = straight[reached]
     return far
 
