@@ -16,7 +16,8 @@ from rubberquince.ui.window import MainWindow
 FRAMES = (1, 4, 5, 6, 7, 9, 12, 40)
 PATIENCE = 300.0            # s
 SKINS = (("bench pads", 72, "pads"), ("balloon", 30, "balloon"), ("pears under film", 44, "wrap"),
-         ("table cloth", 48, "cloth"), ("quilt", 40, "quilt"))
+         ("table cloth", 48, "cloth"), ("quilt", 40, "quilt"), ("drumskin", 9, "drum"), ("star pad", 40, "star"),
+         ("scarecrow", 30, "scarecrow"))
 BIG = (1280, 800)
 
 
@@ -37,32 +38,25 @@ def shoot_frames(app: QApplication, window: MainWindow, path: Path) -> None:
     print(path)
 
 
-def shoot_shapes(app: QApplication, window: MainWindow, path: Path) -> None:
-    """One of every shape, dropped on the floor."""
+def shoot_map(app: QApplication, window: MainWindow, path: Path) -> None:
+    """The goal of a cloth by a map: a line, soft noise, and two strokes of the brush."""
     window.bench.document.mark_saved()
-    window.files.new()
-    for k, kind in enumerate(("cushion", "torus", "capsule", "disc", "superellipsoid", "sphere")):
-        window.pieces.add(kind)
-        place = (0.28 * (k % 3) - 0.28, 0.1, 0.3 * (k // 3))
-        window.bench.set_value("move", "place.position", place, window.bench.chosen_id)
-    window.bench.set_value("change look", "look.material", "matte", window.bench.scene.pieces[0].id)
-    window.bench.set_value("shorten the run", "run.last", 30)
-    window.view_zone.frame_all()
-    window.player.bake()
-    wait(app, PATIENCE, lambda: not window.runner.computing)
-    window.player.go(30)
-    window.bench.choose("")
+    window.files.demo("table cloth")
+    goal = window.sheet.section("Goal")
+    window.bench.set_value("draw it back", "goal.to", "its own shape", window.bench.chosen_id)
+    for section in window.sheet.sections:
+        section.fold.setChecked(section is goal)
+    window.bench.show_map("goal.strength")
+    stack = goal.stacks["goal.strength"][1]
+    for rule in ("distance from a line", "soft noise"):
+        stack.add(rule)
+    stack.strips[0].fields["reach"].edit.typed.emit(0.2)
+    stack.strips[1].fields["size"].edit.typed.emit(0.25)
+    window.view_zone.frame_chosen()
+    window.view_zone.take_up("paint", True)
     shoot(app, window, path)
-
-
-def shoot_profile(app: QApplication, window: MainWindow, path: Path) -> None:
-    """A turned shape with its profile on the sheet."""
-    window.bench.document.mark_saved()
-    window.files.new()
-    window.pieces.add("turned shape")
-    window.sheet.section("Shape").fold.setChecked(True)
-    window.view_zone.frame_all()
-    shoot(app, window, path)
+    window.view_zone.take_up("paint", False)
+    window.bench.show_map(None)
 
 
 def shoot_demo(app: QApplication, window: MainWindow, name: str, last: int, path: Path) -> None:
@@ -87,8 +81,6 @@ def make_all(app: QApplication, folder: Path) -> None:
     window.open_first(None, True)
     shoot(app, window, folder / "start.png")
     window.player.bake()
-    wait(app, PATIENCE, lambda: window.runner.stamps().sum() > 0 and window.runner.share() > 0.25)
-    shoot(app, window, folder / "baking.png")
     wait(app, PATIENCE, lambda: not window.runner.computing)
     window.player.go(5)
     shoot(app, window, folder / "window.png")
@@ -108,15 +100,13 @@ def make_all(app: QApplication, folder: Path) -> None:
         window.sheet.section(title).fold.setChecked(True)
     window.view_zone.frame_all()
     shoot(app, window, folder / "overlap.png")
-    shoot_shapes(app, window, folder / "shapes.png")
-    shoot_profile(app, window, folder / "profile.png")
     shoot_demo(app, window, "heap of prizes", 30, folder / "heap.png")
-    shoot_demo(app, window, "liquorice loop", 24, folder / "folded.png")
     for title in ("Shape", "Place"):
         window.sheet.section(title).fold.setChecked(False)
     window.sheet.section("Pressure").fold.setChecked(True)
     for name, last, file in SKINS:
         shoot_demo(app, window, name, last, folder / f"{file}.png")
+    shoot_map(app, window, folder / "map.png")
     shortcuts = Shortcuts(window, window.menus.actions)
     shortcuts.show()
     wait(app, 0.3)
