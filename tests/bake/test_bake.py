@@ -574,3 +574,30 @@ def test_solving_does_not_wait_for_the_disk(tmp_path, monkeypatch):
 def test_a_place_can_be_turned():
     place = Place(turn=(0.0, 90.0, 0.0))
     assert np.allclose(place.rotation() @ [1, 0, 0], [0, 0, -1], atol=1e-12)
+
+
+# --- what frames depend on ----------------------------------------------------------------------------------
+
+
+def test_keys_take_in_what_lines_maps_and_goals_go_by_and_nothing_else():
+    near = {"rule": {"kind": "near", "piece": "post"}}
+    cloth = Piece.model_validate({
+        "id": "cloth", "name": "Cloth", "role": "shell", "shape": {"kind": "sheet"}, "goal": {"to": "its own shape"},
+        "curves": [{"id": key, "name": key, "beads": [(0, 0, 0)]} for key in ("used", "spare")],
+        "hold": {"what": "curve", "curve": "used"}, "maps": [{"of": "goal.strength", "high": 0.5, "layers": [near]}]})
+    post = Piece(id="post", name="Post", role="scenery", shape=CushionShape())
+    scene = Scene(pieces=(cloth, post))
+
+    def keys(**changes):
+        return run_key(scene.with_piece(cloth.model_copy(update=changes))), \
+            topology_key(scene.with_piece(cloth.model_copy(update=changes)))
+
+    before, moved = keys(), (cloth.curves[0].model_copy(update={"beads": ((0.2, 0.0, 0.0),)}), cloth.curves[1])
+    assert keys(curves=cloth.curves[:1]) == before                          # a line that nothing goes by
+    assert keys(curves=moved)[1] != before[1]                               # one that is held along
+    softer = tuple(m.model_copy(update={"high": 0.4}) for m in cloth.maps)
+    assert keys(maps=softer)[0] != before[0] and keys(maps=softer)[1] == before[1]     # changes while it runs
+    longer = (*cloth.maps, cloth.maps[0].model_copy(update={"of": "shell.along", "low": 1.0, "high": 1.2}))
+    assert keys(maps=longer)[1] != before[1]
+    aside = post.model_copy(update={"place": Place(position=(1.0, 0.0, 0.0))})
+    assert run_key(scene.with_piece(aside)) != before[0]                    # scenery counts where a map goes by it

@@ -219,10 +219,12 @@ def _shell(piece: Piece, meshes: Meshes, scene: Scene, stopped: Callable[[], boo
     mesh, place = unit_mesh(piece.shape, meshes), piece.place
     values, (goal, fixed) = piece.shell, goal_of(piece, scene, meshes, None)
     held = held_of(piece, meshes) | fixed
+    along, across = (amount_of(f"shell.{name}", getattr(values, name), piece, scene, meshes, None)
+                     for name in ("along", "across"))
     return ShellSpec(
         mesh.points * np.array(place.size), mesh.triangles, place.rotation(), np.array(place.position),
         cast(ShellMaterial, material_of(piece, scene, meshes)), touch_of(piece), held if held.any() else None,
-        values.weight, inflation_of(piece, scene.run.fps), (values.along, values.across), values.flat,
+        values.weight, inflation_of(piece, scene.run.fps), (along, across), values.flat,
         grain_of(piece, meshes), goal, _braces(piece, meshes))
 
 
@@ -231,7 +233,8 @@ def _net(piece: Piece, meshes: Meshes, scene: Scene, stopped: Callable[[], bool]
     goal, fixed = goal_of(piece, scene, meshes, None)
     held, points = held_of(piece, meshes) | fixed, mesh.points * np.array(place.size)
     pairs, length, weight = net_links(points, mesh.triangles, values.rings)
-    links = Links(pairs, values.length * length, weight)
+    rest = amount_of("net.length", values.length, piece, scene, meshes, None)
+    links = Links(pairs, (rest[pairs].mean(axis=1) if isinstance(rest, np.ndarray) else rest) * length, weight)
     return ShellSpec(
         points, mesh.triangles, place.rotation(), np.array(place.position),
         cast(ShellMaterial, material_of(piece, scene, meshes)), touch_of(piece), held if held.any() else None,

@@ -6,7 +6,8 @@ from typing import Any
 
 from rubberquince.bake.assemble import by_id
 from rubberquince.bake.goals import HELD
-from rubberquince.document.scene import MOVING, ImportedShape, Piece, Scene
+from rubberquince.document.maps import BUILT, LineRule, NearRule
+from rubberquince.document.scene import MOVING, Curve, ImportedShape, Piece, PointSet, Scene
 from rubberquince.document.values import built
 from rubberquince.solver.revision import revision
 
@@ -33,7 +34,7 @@ def _physics(piece: Piece, values: bool) -> dict[str, Any]:
         data["held by goal"] = _holding(piece)
         data["passes"] = sorted(piece.passes)
         data["braces"] = built(piece.braces)
-        data["curves"] = [curve.model_dump(exclude={"name"}) for curve in piece.curves]
+        data["built maps"] = [one.model_dump() for one in piece.maps if one.of in BUILT]
     if values:
         data["maps"] = [one.model_dump() for one in piece.maps]
         data["goal"] = piece.goal.model_dump()
@@ -52,8 +53,26 @@ def _holding(piece: Piece) -> object:
     return piece.goal.strength >= HELD
 
 
+def _lines(piece: Piece, scene: Scene) -> list[Any]:
+    """The lines and sets of a piece that something goes by."""
+    used = {piece.hold.curve, *(line for seam in scene.sewn() for line in seam.along)}
+    used |= {layer.rule.curve for one in piece.maps for layer in one.layers if isinstance(layer.rule, LineRule)}
+    named: list[Curve | PointSet] = [*piece.curves, *piece.sets]
+    return [one.model_dump(exclude={"name"}) for one in named if one.id in used]
+
+
+def _looked_at(scene: Scene, of: Piece) -> list[Any]:
+    """Shape and place of other pieces that a piece's maps and its goal go by."""
+    near = {layer.rule.piece for a_map in of.maps for layer in a_map.layers if isinstance(layer.rule, NearRule)}
+    near |= {of.goal.piece} if of.goal.to == "another piece" else set()
+    return [(p.id, p.shape.model_dump(exclude={"name"}), p.place.model_dump()) for p in scene.pieces if p.id in near]
+
+
 def _number(scene: Scene, values: bool, run: dict[str, Any]) -> int:
-    pieces = [_physics(p, values) for p in (*by_id(scene, *MOVING), *by_id(scene, "collider"))]
+    pieces: list[Any] = [_physics(p, values) for p in (*by_id(scene, *MOVING), *by_id(scene, "collider"))]
+    pieces += [_lines(piece, scene) for piece in by_id(scene, *MOVING)]
+    if values:
+        pieces += [_looked_at(scene, piece) for piece in by_id(scene, *MOVING)]
     seams = [(seam.one, seam.two, seam.along, seam.values.model_dump() if values else None) for seam in scene.sewn()]
     data = {"solver": revision(), "pieces": pieces, "seams": seams, "run": run}
     digest = hashlib.sha256(json.dumps(data, sort_keys=True).encode()).digest()

@@ -135,7 +135,8 @@ class Links:
 class ShellSpec:
     """A shell: skin points (n, 3) m and triangles (t, 3) as they were made, and the pose they start in.
 
-    grows : (along, across), what its lengths at rest are of those it was made with, along its grain and across it.
+    grows : (along, across), what its lengths at rest are of those it was made with, along its grain and across it;
+    they may differ from point to point, (n,).
     grain : (t, 3) directions, None for that of x.
     ``net`` says that only its links hold it together, neither its faces nor their hinges.
     ``flat`` forgets the angles it was made with.  The rest is as of a solid; ``held`` is of points.
@@ -150,7 +151,7 @@ class ShellSpec:
     held: np.ndarray | None = None
     weight: float = 1.0
     inflation: Inflation = Inflation()
-    grows: tuple[float, float] = (1.0, 1.0)
+    grows: tuple[Amount, Amount] = (1.0, 1.0)
     flat: bool = False
     grain: np.ndarray | None = None
     goal: Goal | None = None

@@ -75,7 +75,12 @@ def spread(amount: Amount, elements: np.ndarray) -> Amount:
     return amount[elements].mean(axis=1) if isinstance(amount, np.ndarray) else amount
 
 
-def _at_rest(points: np.ndarray, tri: np.ndarray, grows: tuple[float, float],
+def growth_of(grows: tuple[Amount, Amount], tri: np.ndarray) -> np.ndarray:
+    """What the lengths at rest of triangles (t, 3) are, along and across, (t, 2), of those they were made with."""
+    return np.column_stack([np.broadcast_to(spread(amount, tri), len(tri)) for amount in grows])
+
+
+def _at_rest(points: np.ndarray, tri: np.ndarray, grows: tuple[Amount, Amount],
              grain: np.ndarray | None) -> tuple[np.ndarray, np.ndarray]:
     """Gradients (t, 3, 2), 1/m, of the corners' hat functions at rest, and areas (t,), m², 0 where there is no plane.
 
@@ -94,8 +99,8 @@ def _at_rest(points: np.ndarray, tri: np.ndarray, grows: tuple[float, float],
     along = along - (along * normal).sum(axis=1, keepdims=True) * normal
     along /= np.maximum(np.linalg.norm(along, axis=1, keepdims=True), 1e-300)
     frame = np.stack([along, np.cross(normal, along)], axis=2)
-    sides = np.einsum("kti,tij->tjk", np.stack([b - a, c - a]), frame) * np.array(grows)[:, None]
+    sides = np.einsum("kti,tij->tjk", np.stack([b - a, c - a]), frame) * growth_of(grows, tri)[:, :, None]
     sides[~real] = np.eye(2)
     inverse = np.linalg.inv(sides)                      # (t, 2 corners, 2 directions)
     shape = np.concatenate([-inverse.sum(axis=1, keepdims=True), inverse], axis=1)
-    return shape, np.where(real, 0.5 * twice * np.prod(grows), 0.0)
+    return shape, np.where(real, 0.5 * twice * growth_of(grows, tri).prod(axis=1), 0.0)
