@@ -4,9 +4,10 @@ import numpy as np
 import pytest
 
 from handling import checked, field, pick, play_to_end, sentence, type_into
-from rubberquince.document.bodies import unit_mesh
+from rubberquince.document.bodies import piece_points, unit_mesh
 from rubberquince.document.scene import Piece, Place, RunSettings, Scene, SheetShape, SphereShape, TorusShape
 from rubberquince.document.values import BraceValues, HoldValues
+from rubberquince.exchange.obj_in import read_obj
 from rubberquince.ui.files import DEMOS
 
 
@@ -91,3 +92,29 @@ def test_a_cage_carries_any_mesh_and_falls_with_it(shape, show, qtbot):
     assert (skin[:, 1].min() == pytest.approx(low, abs=0.02)) if low > 0.0 else skin[:, 1].min() > 0.0
     window.view_zone.set_display("cells")
     window.view_zone.set_display("smooth")
+
+
+@pytest.mark.parametrize("role", ["solid", "shell", "cage"])
+def test_a_dense_piece_is_carried_by_another_of_any_role(role, show, qtbot, tmp_path):
+    carrier = piece_of(SphereShape(around=16, rings=8), role, (0.16, 0.16, 0.16), 0.2)
+    dense = Piece(id="dense", name="Dense", role="carried", shape=TorusShape(around=120, sides=40),
+                  place=Place(position=(0.0, 0.2, 0.0), turn=(20.0, 0.0, 0.0), size=(0.15, 0.05, 0.15)))
+    window = show(Scene(pieces=(carrier, dense), run=RunSettings(last=9, quality="draft")))
+    (trouble,) = [c for c in checked(window, qtbot) if c.trouble]
+    assert "carried by nothing" in trouble.sentence and trouble.button == "Let Thing carry it"
+    window.bench.document.push("mend", trouble.mend(window.bench.scene))
+    window.bench.choose("dense")
+    feel = window.sheet.section("Role and feel")
+    assert feel.carrier.currentText() == "Thing" and window.sheet.section("Contact").isHidden()
+    play_to_end(window, qtbot)
+    first, last = (window.runner.skins(k) for k in (1, 9))
+    assert len(last["dense"]) == 4800 and set(last) == {"a", "dense"}
+    np.testing.assert_allclose(first["dense"], piece_points(dense, {}), atol=1e-6)
+    drops = [last[key][:, 1].mean() - first[key][:, 1].mean() for key in ("a", "dense")]
+    assert drops[1] == pytest.approx(drops[0], abs=0.02) and drops[0] < -0.04
+    assert np.ptp(last["dense"], axis=0).max() < 0.2
+    window.handing.export_frame(9, tmp_path / "frame.obj")
+    assert len(read_obj(tmp_path / "frame.obj").points) == 4800 + len(last["a"])
+    window.bench.set_value("nobody", "carried_by", "", "dense")
+    window.player.toggle()
+    qtbot.waitUntil(lambda: "carried by nothing" in sentence(window), timeout=60_000)

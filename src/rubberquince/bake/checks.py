@@ -88,7 +88,7 @@ def _falls_past(piece: Piece, scene: Scene, meshes: Meshes) -> list[Check]:
     mine = piece_points(piece, meshes)
     low, high = mine.min(axis=0), mine.max(axis=0)
     for other in scene.pieces:
-        if other.role == "scenery" or other.id == piece.id:
+        if other.role in ("scenery", "carried") or other.id == piece.id:
             continue
         points = piece_points(other, meshes)
         over = (points.max(axis=0) > low) & (points.min(axis=0) < high)
@@ -188,7 +188,7 @@ def _make_solid(scene: Scene, meshes: Meshes) -> Check:
 
 def _overlaps(scene: Scene, meshes: Meshes) -> list[Check]:
     """What starts inside another piece or the ground, and by how much it must rise to be clear."""
-    taking_part = [p for p in scene.pieces if p.role != "scenery"]
+    taking_part = [p for p in scene.pieces if p.role not in ("scenery", "carried")]
     points: dict[str, np.ndarray] = {}
     for piece in taking_part:
         try:
@@ -331,6 +331,19 @@ def _called(piece: Piece) -> str:
     return "line" if piece.hold.what == "curve" else piece.hold.what
 
 
+def _not_carried(piece: Piece, scene: Scene, meshes: Meshes) -> list[Check]:
+    """What is carried needs a piece that moves; usually the largest is meant."""
+    if any(other.id == piece.carried_by and other.moves for other in scene.pieces):
+        return []
+    moving = [other for other in scene.pieces if other.moves]
+    sentence = f"{piece.name} is carried by nothing: choose a piece that moves."
+    if not moving:
+        return [Check(sentence, True, piece.id)]
+    best = max(moving, key=lambda other: float(np.prod(other.place.size)))
+    return [Check(sentence, True, piece.id, f"Let {best.name} carry it",
+                  partial(_set, piece.id, "carried_by", best.id))]
+
+
 def _skin_edge(piece: Piece, meshes: Meshes) -> float:
     """The usual length of its edges, m."""
     points, edges = piece_points(piece, meshes), edges_of(unit_mesh(piece.shape, meshes).triangles)
@@ -342,6 +355,7 @@ LOOKS: dict[Role, tuple[Callable[[Piece, Scene, Meshes], list[Check]], ...]] = {
     "shell": (_open_but_pressed, _falls_past, _too_coarse_to_fold, _thick_gap, _all_held),
     "net": (_open_but_pressed, _falls_past, _thick_gap, _all_held),
     "cage": (_falls_past, _all_held),
+    "carried": (_not_carried,),
     "collider": (_wide_gap,),
     "scenery": ()}
 

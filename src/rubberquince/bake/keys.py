@@ -22,11 +22,15 @@ def topology_key(scene: Scene) -> int:
     return _number(scene, values=False, run=scene.run.model_dump(exclude={"last", "gravity", "ground_friction"}))
 
 
-def _physics(piece: Piece, values: bool) -> dict[str, Any]:
-    shape = piece.shape.model_dump(exclude={"name"})
+def _shape(piece: Piece) -> Any:
     if isinstance(piece.shape, ImportedShape):
-        shape = {"mesh": piece.shape.mesh}
-    data: dict[str, Any] = {"id": piece.id, "role": piece.role, "shape": shape, "place": piece.place.model_dump()}
+        return {"mesh": piece.shape.mesh}
+    return piece.shape.model_dump(exclude={"name"})
+
+
+def _physics(piece: Piece, values: bool) -> dict[str, Any]:
+    data: dict[str, Any] = {"id": piece.id, "role": piece.role, "shape": _shape(piece),
+                            "place": piece.place.model_dump()}
     if piece.moves:
         data["built"] = built(piece.made_of), piece.hold.model_dump(), *(getattr(piece.made_of, name, None)
                                                                                    for name in ("flat", "grain_by"))
@@ -65,12 +69,13 @@ def _looked_at(scene: Scene, of: Piece) -> list[Any]:
     """Shape and place of other pieces that a piece's maps and its goal go by."""
     near = {layer.rule.piece for a_map in of.maps for layer in a_map.layers if isinstance(layer.rule, NearRule)}
     near |= {of.goal.piece} if of.goal.to == "another piece" else set()
-    return [(p.id, p.shape.model_dump(exclude={"name"}), p.place.model_dump()) for p in scene.pieces if p.id in near]
+    return [(p.id, _shape(p), p.place.model_dump()) for p in scene.pieces if p.id in near]
 
 
 def _number(scene: Scene, values: bool, run: dict[str, Any]) -> int:
     pieces: list[Any] = [_physics(p, values) for p in (*by_id(scene, *MOVING), *by_id(scene, "collider"))]
     pieces += [_lines(piece, scene) for piece in by_id(scene, *MOVING)]
+    pieces += [(p.id, p.carried_by, _shape(p), p.place.model_dump()) for p in by_id(scene, "carried")]
     if values:
         pieces += [_looked_at(scene, piece) for piece in by_id(scene, *MOVING)]
     seams = [(seam.one, seam.two, seam.along, seam.values.model_dump() if values else None) for seam in scene.sewn()]

@@ -22,6 +22,7 @@ from rubberquince.bake.folders import locked
 from rubberquince.bake.keys import run_key, topology_key
 from rubberquince.bake.layout import Entry, Layout
 from rubberquince.bake.readings import Measure
+from rubberquince.bake.riders import riders_of
 from rubberquince.document.bodies import Meshes
 from rubberquince.document.scene import Scene
 from rubberquince.solver.state import State
@@ -58,11 +59,13 @@ class SceneRun:
         self._scene, self._meshes = scene, meshes
         self._key = run_key(scene)
         self._pure = True
-        self.points = self._stepper.world.skin.moving
+        self._riders = riders_of(scene, meshes, self._assembly, self._stepper)
         entries = [Entry(piece.id, piece.role, len(carrier.bind_node), len(carrier.start),
                          carrier_key(piece, meshes, scene.run.quality))
                    for piece, carrier in zip(self._assembly.bodies, self._stepper.world.carriers)]
+        entries += [Entry(rider.piece.id, "carried", len(rider.points), 0, "") for rider in self._riders]
         self.layout = Layout(tuple(entries), len(self._start.packed()))
+        self.points = self.layout.points
 
     def change(self, scene: Scene) -> None:
         """Write changed values into the running arrays; frames from here on are marked as mixed."""
@@ -124,6 +127,9 @@ class SceneRun:
     def _keep(self, writer: CacheWriter, number: int, seconds: float) -> Frame:
         skin = self._stepper.skin()
         rows = self._measure.row(skin)
+        if self._riders:
+            skin = np.concatenate([skin, *(rider.skin(self._stepper.state.x) for rider in self._riders)])
+            rows = np.concatenate([rows, np.zeros((len(self._riders), rows.shape[1]))])
         effort = np.array([self._stepper.effort.linear, seconds])
         frame = Frame(number, self._key if self._pure else MIXED, skin.astype(np.float32), rows, effort)
         writer.put(number, frame.stamp, frame.skin, self._stepper.state.packed(), rows, effort)

@@ -32,7 +32,7 @@ VERSION = 5
 
 Length = Annotated[float, Field(allow_inf_nan=False, gt=0, le=1e3)]
 Vector = tuple[Finite, Finite, Finite]
-Role = Literal["solid", "shell", "net", "cage", "collider", "scenery"]
+Role = Literal["solid", "shell", "net", "cage", "carried", "collider", "scenery"]
 GROUND = "ground"           # stands for the ground where ids of pieces are listed
 MOVING: tuple[Role, ...] = ("solid", "shell", "net", "cage")
 OF_SKIN: tuple[Role, ...] = ("shell", "net")     # those whose nodes are the points of their skin
@@ -158,13 +158,15 @@ class PointSet(Plain):
 class Piece(Plain):
     """Anything in the scene: it has a shape, a place and a role.
 
-    ``solid`` and ``shell`` are what it is made of in these roles: a role that is taken back finds its values again.
-    ``passes`` are the ids of pieces that it passes through, among them itself or GROUND.
+    ``solid``, ``shell`` and ``net`` are what it is made of in these roles: a role that is taken back finds its values
+    again.  ``carried_by`` is the id of the piece that carries it, if that is its role.  ``passes`` are the ids of what it
+    passes through, among them itself or GROUND.
     """
 
     id: str = Field(pattern=r"^[a-z0-9]{1,16}$")
     name: str = Field(min_length=1, max_length=60)
     visible: bool = True
+    carried_by: str = Field("", max_length=16)
     shape: Shape
     place: Place = Place()
     role: Role = "solid"
@@ -196,6 +198,11 @@ class Piece(Plain):
     @property
     def moves(self) -> bool:
         return self.role in MOVING
+
+    @property
+    def is_seen_moving(self) -> bool:
+        """Does it move by itself or with another?"""
+        return self.moves or self.role == "carried"
 
     @property
     def made_of(self) -> SolidValues | ShellValues | NetValues:

@@ -12,5 +12,5 @@ def handed_over(scene: Scene, meshes: Meshes) -> tuple[list[Exported], list[Expo
     for piece in scene.pieces:
         if piece.visible:
             exported = Exported(piece.name, unit_mesh(piece.shape, meshes), piece_points(piece, meshes), piece.id)
-            (moving if piece.moves else still).append(exported)
+            (moving if piece.is_seen_moving else still).append(exported)
     return still, moving

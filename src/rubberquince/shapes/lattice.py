@@ -25,6 +25,7 @@ MOST_CUBES = 400_000         # about five million tetrahedra: beyond any use, an
 CUT_CELLS = 3.3              # fitted: cells a square cell edge of surface that reach out of it
 MOST_QUERIES = 100_000       # points that igl is asked about at once
 CARRY, CARRYING = 1.4, 32    # cells within which nodes carry a point smoothly, and no more of them than so many
+ENOUGH, WIDER = 8, 1.2       # nodes that carry a point at least, and how much farther than the last of them it reaches
 BOX_ROOM = 1.02              # of a box around points: no point lies on its very side
 BOX = np.array([[0, 2, 1], [1, 2, 3], [4, 5, 6], [5, 7, 6], [0, 1, 4], [1, 5, 4], [2, 6, 3], [3, 6, 7], [0, 4, 2],
                 [2, 4, 6], [1, 3, 5], [3, 7, 5]], np.int32)
@@ -111,11 +112,14 @@ def box_lattice(points: np.ndarray, cell: float, stopped: Callable[[], bool] = l
 def smooth_binding(points: np.ndarray, nodes: np.ndarray, reach: float) -> tuple[np.ndarray, np.ndarray]:
     """For each point the nodes (n, k) that carry it, none beyond ``reach``, m, and their weights: moving least squares
     of affine motions (Lancaster, Salkauskas 1981), which follow without a kink and keep straight what is straight.
+
+    Points that have too few nodes so near are carried by those that are nearest.
     """
     found = cKDTree(nodes).query(points, min(CARRYING, len(nodes)))
     far, node = np.asarray(found[0]), np.asarray(found[1], np.int64)
-    weight = (1.0 - np.minimum(far / reach, 1.0) ** 2) ** 3
-    away = (nodes[node] - points[:, None]) / reach
+    wide = np.maximum(reach, WIDER * far[:, [min(ENOUGH, far.shape[1]) - 1]])
+    weight = (1.0 - np.minimum(far / wide, 1.0) ** 2) ** 3
+    away = (nodes[node] - points[:, None]) / wide[:, :, None]
     basis = np.concatenate([np.ones((*node.shape, 1)), away], axis=2)
     moment = np.einsum("nk,nki,nkj->nij", weight, basis, basis) + 1e-12 * np.eye(4)
     first = np.linalg.solve(moment, np.broadcast_to(np.eye(4)[:, :1], (len(points), 4, 1)))[:, :, 0]

@@ -357,6 +357,6 @@ class ViewZone(QWidget):
         """Skin points of what moves, as it is placed."""
         meshes, placed = self._bench.document.meshes, {}
         for piece in scene.pieces:
-            if piece.moves and piece.id in self.view.stage.bodies:
+            if piece.is_seen_moving and piece.id in self.view.stage.bodies:
                 placed[piece.id] = piece_points(piece, meshes)
         return placed

@@ -94,12 +94,12 @@ class Stage:
         if body is None or old is None or self._meshes.get(piece.id) is not mesh or old.place.size != piece.place.size:
             body, old = Body(mesh, piece.place.size), None
             self._meshes[piece.id] = mesh
-        if old is None or old.place != piece.place or old.moves or piece.moves:
+        if old is None or old.place != piece.place or old.is_seen_moving or piece.is_seen_moving:
             body.place(piece_points(piece, meshes))     # what stands still is lit anew when it is placed
             body.vertices[:, 6] = 0.0
         body.colour = linear_colour(piece.look.colour)
         body.material = piece.look.material
-        body.moves, body.gap = piece.moves, piece.contact.gap
+        body.moves, body.gap = piece.is_seen_moving, piece.contact.gap
         body.held = held_of(piece, meshes).astype(np.float32)
         return body
 

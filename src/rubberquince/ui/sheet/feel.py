@@ -23,6 +23,7 @@ ROLES = {"solid": ("Solid", "moves and deforms: jelly, foam, rubber"),
          "shell": ("Shell", "a skin that moves: cloth, balloon, film"),
          "net": ("Net", "springs from point to point: net, drumskin, water"),
          "cage": ("Cage", "any mesh, however dense or open, carried by a soft box"),
+         "carried": ("Carried", "goes where another piece goes, as dense as you like"),
          "collider": ("Collider", "stands still; what moves meets it"),
          "scenery": ("Scenery", "is only seen")}
 
@@ -78,6 +79,12 @@ class FeelSection(Section):
         self._cells_label.setFixedWidth(NAME_WIDTH)
         self.rows.addLayout(line)
         self.rows.addWidget(self._cells_count)
+        self.carrier = calm(QComboBox())
+        self.carrier.setAccessibleName("Carried by")
+        self.carrier.activated.connect(
+            lambda _: self._set("change what carries it", "carried_by", self.carrier.currentData()))
+        self._carrier_row = framed(named_row("Carried by", self.carrier), "plain")
+        self.rows.addWidget(self._carrier_row)
         self.material = calm(QComboBox())
         self.material.setAccessibleName("Looks like")
         for key, tip in LOOKS.items():
@@ -104,6 +111,11 @@ class FeelSection(Section):
         solid = not piece.of_skin and piece.moves
         for widget in (self._cells_label, self.cells, self._cells_count):
             widget.setVisible(solid)
+        self._carrier_row.setVisible(piece.role == "carried")
+        self.carrier.clear()
+        for key, name in (("", "nothing yet"), *((p.id, p.name) for p in self.bench.scene.pieces if p.moves)):
+            self.carrier.addItem(name, key)
+        self.carrier.setCurrentIndex(max(self.carrier.findData(piece.carried_by), 0))
         self._feel_rows.setVisible(piece.moves)
         if piece.moves:
             self._show_feel(piece)

@@ -251,7 +251,7 @@ class ContactSection(Section):
         self.add_values("contact", ContactValues(bounce=USUAL_BOUNCE), "bounce")
 
     def applies(self, piece: Piece) -> bool:
-        return piece.role != "scenery"
+        return piece.role not in ("scenery", "carried")
 
     def refresh(self, piece: Piece) -> None:
         super().refresh(piece)
@@ -269,7 +269,8 @@ class ContactSection(Section):
     def _touchable(self, piece: Piece) -> list[tuple[str, str]]:
         """What it could touch: ids and names."""
         others = [(other.id, other.name) for other in self.bench.scene.pieces
-                  if other.id != piece.id and other.role != "scenery" and (piece.moves or other.moves)]
+                  if other.id != piece.id and other.role not in ("scenery", "carried")
+                  and (piece.moves or other.moves)]
         return [(piece.id, "itself"), (GROUND, "the ground"), *others] if piece.moves else others
 
     def _list_others(self) -> None:
