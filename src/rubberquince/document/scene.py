@@ -158,9 +158,9 @@ class PointSet(Plain):
 class Piece(Plain):
     """Anything in the scene: it has a shape, a place and a role.
 
-    ``solid``, ``shell`` and ``net`` are what it is made of in these roles: a role that is taken back finds its values
-    again.  ``carried_by`` is the id of the piece that carries it, if that is its role.  ``passes`` are the ids of what it
-    passes through, among them itself or GROUND.
+    ``solid``, ``shell`` and ``net`` are what it is made of in these roles: a role that is taken back finds its
+    values again.  ``carried_by`` is the id of the piece that carries it, if that is its role.  ``passes`` are the
+    ids of what it passes through, among them itself or GROUND.
     """
 
     id: str = Field(pattern=r"^[a-z0-9]{1,16}$")
