@@ -28,6 +28,11 @@ def bell() -> Profile:
             (0.0, 1.0, 0.0))
 
 
+def rod() -> Profile:
+    """A long thin rod with flat ends."""
+    return ((0.0, 0.0, 0.0), (0.02, 0.0, 0.0), (0.02, 2.0, 0.0), (0.0, 2.0, 0.0))
+
+
 def _profile(points: np.ndarray) -> Profile:
     points[[0, -1], 0] = 0.0
     return tuple((float(r), float(h), 0.0) for r, h in np.round(points, 5))

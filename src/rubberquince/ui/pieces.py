@@ -56,7 +56,9 @@ SHAPES: dict[str, tuple[Shape, tuple[float, float, float]]] = {       # with the
     "turned shape": (RevolvedShape(name="turned shape", profile=profiles.bell(), rounded=2, around=64, bands=32),
                      (0.12, 0.14, 0.12)),
     "superellipsoid": (SuperellipsoidShape(), (0.12, 0.12, 0.12)),
-    "sheet": (SheetShape(), (0.3, 0.001, 0.3))}
+    "sheet": (SheetShape(), (0.3, 0.001, 0.3)),
+    "rope": (RevolvedShape(name="rope", profile=profiles.rod(), around=6, bands=70), (0.012, 0.6, 0.012))}
+FIRST_ROLE: dict[str, Role] = {"sheet": "collider", "rope": "net"}      # a sheet has no inside, and stands still
 
 
 class Pieces:
@@ -67,9 +69,9 @@ class Pieces:
         self._copied: list[tuple[Piece, PolyMesh | None]] = []
 
     def add(self, kind: str) -> None:
-        """A new piece of a shape in SHAPES; a sheet, which has no inside, stands still."""
+        """A new piece of a shape in SHAPES."""
         shape, size = SHAPES[kind]
-        self._add(kind.capitalize(), shape, size, "collider" if kind == "sheet" else "solid")
+        self._add(kind.capitalize(), shape, size, FIRST_ROLE.get(kind, "solid"))
 
     def import_mesh(self, path: Path | None = None) -> None:
         path = path or self._dialogs.to_open("Import a mesh", MESHES)
