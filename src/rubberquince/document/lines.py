@@ -1,12 +1,14 @@
 """Which points of its skin the lines of a piece go past: its curves and its outline."""
 
+from functools import lru_cache
+
 import numpy as np
 from scipy.spatial import cKDTree
 
 from rubberquince.document.bodies import Meshes, unit_mesh
 from rubberquince.document.scene import Curve, Piece
 from rubberquince.shapes.paths import path_through
-from rubberquince.shapes.polymesh import rims
+from rubberquince.shapes.polymesh import PolyMesh, rims
 from rubberquince.shapes.rays import nearest_hits
 from rubberquince.shapes.surface import point_normals
 
@@ -65,4 +67,11 @@ def line_of(piece: Piece, curve_id: str, meshes: Meshes) -> np.ndarray:
         return np.flatnonzero(far <= kept.reach)
     if curve is None:
         return np.zeros(0, np.int64)
-    return path_through(mesh.points * size, mesh.triangles, np.array(curve.beads) * size, curve.closed)
+    return _path(mesh, piece.place.size, curve.beads, curve.closed)
+
+
+@lru_cache(maxsize=256)
+def _path(mesh: PolyMesh, size: tuple[float, float, float], beads: tuple[tuple[float, float, float], ...],
+          closed: bool) -> np.ndarray:
+    """Found once for each line: the view, the sheet and the checks ask for it again and again."""
+    return path_through(mesh.points * np.array(size), mesh.triangles, np.array(beads) * np.array(size), closed)

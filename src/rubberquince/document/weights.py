@@ -1,6 +1,7 @@
 """What weight maps say on the mesh that a piece has now."""
 
 from collections.abc import Callable
+from functools import lru_cache
 from typing import Any
 
 import igl
@@ -26,6 +27,7 @@ from rubberquince.document.maps import (
 )
 from rubberquince.document.scene import Piece, Scene
 from rubberquince.shapes import surface
+from rubberquince.shapes.polymesh import PolyMesh
 from rubberquince.shapes.repair import holes
 
 DIRECTIONS = {"up": (0, 1, 0), "down": (0, -1, 0), "left": (-1, 0, 0), "right": (1, 0, 0), "front": (0, 0, 1),
@@ -98,12 +100,18 @@ def _height(rule: HeightRule, skin: _Skin) -> np.ndarray:
 
 def _line(rule: LineRule, skin: _Skin) -> np.ndarray:
     curve = skin.piece.curve(rule.curve)
-    lines = holes(unit_mesh(skin.piece.shape, skin.meshes)) if not rule.curve else []
+    mesh, size = unit_mesh(skin.piece.shape, skin.meshes), skin.piece.place.size
+    lines = holes(mesh) if not rule.curve else []
     if curve is not None:
         lines = [line_of(skin.piece, curve.id, skin.meshes)]
-    closed = curve is None or curve.closed
-    far = [surface.skin_distance(skin.local, skin.triangles, line, closed) for line in lines]
+    far = [_distance(mesh, size, tuple(line.tolist()), curve is None or curve.closed) for line in lines]
     return _faded(np.min([np.full(len(skin.local), np.inf), *far], axis=0) / rule.reach)
+
+
+@lru_cache(maxsize=64)
+def _distance(mesh: PolyMesh, size: tuple[float, float, float], line: tuple[int, ...], closed: bool) -> np.ndarray:
+    """Found once for each line: its reach is what is changed."""
+    return surface.skin_distance(mesh.points * np.array(size), mesh.triangles, np.array(line, np.int64), closed)
 
 
 def _edges(rule: EdgesRule, skin: _Skin) -> np.ndarray:

@@ -88,7 +88,7 @@ class LinesSection(Section):
 
     def _close(self, k: int, on: bool) -> None:
         piece = self.bench.chosen
-        if piece is not None:
+        if piece is not None and k < len(piece.curves):
             put(self.bench, "close a line", piece, piece.curves[k].model_copy(update={"closed": on}))
 
     def _remove(self, curve_id: str) -> None:
@@ -98,18 +98,18 @@ class LinesSection(Section):
 
     def _smooth(self, k: int) -> None:
         piece = self.bench.chosen
-        if piece is not None:
+        if piece is not None and k < len(piece.curves):
             put(self.bench, "smooth a line", piece, smoothed(piece.curves[k]))
 
     def _mirror(self, k: int) -> None:
         piece = self.bench.chosen
-        if piece is not None:
+        if piece is not None and k < len(piece.curves):
             self._add("mirror a line", piece, mirrored(piece.curves[k]), "mirrored")
 
     def _far_side(self, k: int) -> Curve | None:
         """A copy of a line where it comes out on the far side; None, and a sentence, where there is no such side."""
         piece = self.bench.chosen
-        if piece is None:
+        if piece is None or k >= len(piece.curves):
             return None
         far = on_the_far_side(piece, piece.curves[k], self.bench.document.meshes)
         if far is None:
@@ -120,7 +120,7 @@ class LinesSection(Section):
     def _stitch(self, k: int) -> None:
         """Sew a line to where it comes out on the far side."""
         piece, document = self.bench.chosen, self.bench.document
-        if piece is None:
+        if piece is None or k >= len(piece.curves):
             return
         near = piece.curves[k]
         document.begin_gesture()
