@@ -120,7 +120,8 @@ def main() -> None:
     os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
     folder = Path(sys.argv[1]) if len(sys.argv) > 1 else Path("docs/screenshots")
     with tempfile.TemporaryDirectory() as home:
-        os.environ["XDG_CACHE_HOME"] = os.environ["XDG_CONFIG_HOME"] = home
+        for name in ("CACHE", "CONFIG", "DATA", "STATE"):
+            os.environ[f"XDG_{name}_HOME"] = home
         make_all(make_app([]), folder)
 
 
