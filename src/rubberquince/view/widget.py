@@ -4,7 +4,7 @@ import time
 from collections.abc import Callable
 
 import numpy as np
-from PySide6.QtCore import QPointF, QRectF, Qt, QTimer, Signal
+from PySide6.QtCore import QPointF, Qt, QTimer, Signal
 from PySide6.QtGui import (
     QColor,
     QImage,
@@ -12,8 +12,6 @@ from PySide6.QtGui import (
     QMouseEvent,
     QPainter,
     QPaintEvent,
-    QPen,
-    QPolygonF,
     QResizeEvent,
     QWheelEvent,
 )
@@ -23,7 +21,8 @@ from rubberquince.document.scene import Place
 from rubberquince.errors import QuinceError
 from rubberquince.shapes.rays import nearest_hit
 from rubberquince.view.camera import Camera
-from rubberquince.view.handles import AXES, Drag, Handle, handles_of, slide, under_pointer
+from rubberquince.view.handles import Drag, Handle, handles_of, slide, under_pointer
+from rubberquince.view.overlay import Overlay
 from rubberquince.view.renderer import Renderer
 from rubberquince.view.stage import Line, Ring, Spot, Stage
 
@@ -33,9 +32,6 @@ SHIFTS = [((k % 4) / 4 - 0.375, (k * 3 % 8) / 8 - 0.4375) for k in range(SAMPLES
 SCALES = (1.0, 0.8, 0.62, 0.5)   # of the picture while things move
 SLOW = 0.027                # s: three pictures in a row above, and the next ones are coarser
 CLICK = 4                   # px of movement that still is a click
-TROUBLE_COLOUR = "#B4532A"
-LINE_COLOUR = "#6B3E5E"
-AXIS_COLOURS = ("#B4532A", "#5B7F4B", "#3F6F8A")
 WHEEL_KEYS = Qt.KeyboardModifier.AltModifier | Qt.KeyboardModifier.ShiftModifier
 TOOL_KEYS = (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Backspace, Qt.Key.Key_Escape,
              Qt.Key.Key_Plus, Qt.Key.Key_Minus)
@@ -201,68 +197,16 @@ class View(QWidget):
             painter.drawText(self.rect().adjusted(40, 40, -40, -40),
                              Qt.AlignmentFlag.AlignCenter | Qt.TextFlag.TextWordWrap, self.trouble)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        over = Overlay(painter, self.camera, (self.width(), self.height()))
         for handle in self._handles():
-            self._paint_handle(painter, handle)
-        self._paint_threads(painter)
+            over.handle(handle, hot=self._hot is not None and self._hot.name == handle.name)
+        over.threads(self.threads)
         for line in self.lines:
-            self._paint_line(painter, line)
-        self._paint_tool(painter)
+            over.line(line)
+        over.tool(self.ring, self.frame_drawn, self.dots)
         for spot in self.spots if self.handles_shown else []:
-            self._paint_spot(painter, spot)
+            over.trouble(spot)
         painter.end()
-
-    def _paint_line(self, painter: QPainter, line: Line) -> None:
-        """A line in the world, with its beads."""
-        for colour, width in (("#FFFFFF", 4.5), (LINE_COLOUR, 2.2)):
-            painter.setPen(QPen(QColor(colour), width, Qt.PenStyle.SolidLine, Qt.PenCapStyle.RoundCap))
-            x, y, depth = self.camera.project(line.points, self.width(), self.height()).T
-            if len(x) > 1 and (depth > 0).all():
-                painter.drawPolyline(QPolygonF([QPointF(*at) for at in zip(x, y)]))
-        painter.setPen(QPen(QColor("#FFFFFF"), 1.4))
-        painter.setBrush(QColor(LINE_COLOUR))
-        for x, y, depth in self.camera.project(line.beads, self.width(), self.height()) if len(line.beads) else ():
-            if depth > 0:
-                painter.drawEllipse(QPointF(x, y), 4.5, 4.5)
-
-    def _paint_threads(self, painter: QPainter) -> None:
-        colour = QColor(LINE_COLOUR)
-        colour.setAlpha(150)
-        painter.setPen(QPen(colour, 1.1))
-        ends = self.camera.project(self.threads.reshape(-1, 3), self.width(), self.height()).reshape(-1, 2, 3)
-        for (x0, y0, d0), (x1, y1, d1) in ends if len(self.threads) else ():
-            if d0 > 0 and d1 > 0:
-                painter.drawLine(QPointF(x0, y0), QPointF(x1, y1))
-
-    def _paint_tool(self, painter: QPainter) -> None:
-        """The ring of a brush, and the frame that is being drawn around points."""
-        outline = []
-        if self.ring is not None:
-            x, y, depth = self.camera.project(self.ring.points(), self.width(), self.height()).T
-            outline = [QPointF(*at) for at in zip(x, y)] if (depth > 0).all() else []
-        for points in (outline, self.frame_drawn):
-            for colour, width in (("#FFFFFF", 4.0), (LINE_COLOUR, 1.8)) if len(points) > 1 else ():
-                painter.setPen(QPen(QColor(colour), width))
-                painter.setBrush(Qt.BrushStyle.NoBrush)
-                painter.drawPolygon(QPolygonF(points))
-        painter.setPen(Qt.PenStyle.NoPen)
-        painter.setBrush(QColor(LINE_COLOUR))
-        for x, y, depth in self.camera.project(self.dots, self.width(), self.height()) if len(self.dots) else ():
-            if depth > 0:
-                painter.drawEllipse(QPointF(x, y), 3.0, 3.0)
-
-    def _paint_spot(self, painter: QPainter, spot: np.ndarray) -> None:
-        """A place where something is wrong: a ring around it and the mark of a trouble beside it."""
-        x, y, depth = self.camera.project(spot, self.width(), self.height())[0]
-        if depth <= 0:
-            return
-        painter.setBrush(Qt.BrushStyle.NoBrush)
-        for colour, width in (("#FFFFFF", 5.0), (TROUBLE_COLOUR, 2.4)):
-            painter.setPen(QPen(QColor(colour), width))
-            painter.drawEllipse(QPointF(x, y), 11.0, 11.0)
-        painter.setBrush(QColor(TROUBLE_COLOUR))
-        painter.setPen(QPen(QColor("#FFFFFF"), 1.6))
-        painter.drawEllipse(QPointF(x + 12, y - 12), 8.0, 8.0)
-        painter.drawText(QRectF(x + 4, y - 20, 16, 16), Qt.AlignmentFlag.AlignCenter, "!")
 
     def resizeEvent(self, event: QResizeEvent) -> None:
         self.redraw()
@@ -275,32 +219,6 @@ class View(QWidget):
             return []
         place = self.place_of(chosen)
         return handles_of(place) if place is not None else []
-
-    def _paint_handle(self, painter: QPainter, handle: Handle) -> None:
-        line = self.camera.project(handle.line, self.width(), self.height())
-        if (line[:, 2] <= 0).any():
-            return
-        colour = QColor(AXIS_COLOURS[handle.axis] if handle.axis is not None else "#B8860B")
-        hot = self._hot is not None and self._hot.name == handle.name
-        points = [QPointF(x, y) for x, y, _ in line]
-        if handle.kind == "turn":
-            colour.setAlpha(230 if hot else 90)
-            painter.setPen(QPen(colour, 3.0 if hot else 1.4))
-            painter.drawPolyline(QPolygonF(points))
-        elif handle.kind == "move":
-            painter.setPen(QPen(colour, 4.0 if hot else 2.4, Qt.PenStyle.SolidLine, Qt.PenCapStyle.RoundCap))
-            painter.drawLine(points[0], points[1])
-            painter.setBrush(QColor("#FFFFFF") if not hot else colour)
-            painter.setPen(QPen(colour, 1.6))
-            painter.drawEllipse(points[1], 9.0, 9.0)
-            painter.setPen(QColor("#FFFFFF") if hot else colour)
-            painter.drawText(QRectF(points[1].x() - 9, points[1].y() - 10, 18, 18), Qt.AlignmentFlag.AlignCenter,
-                             AXES[handle.axis or 0])
-        else:
-            side = 6.0 if hot else 4.5
-            painter.setPen(QPen(colour, 1.8))
-            painter.setBrush(QColor("#FFFFFF"))
-            painter.drawRect(QRectF(points[0].x() - side, points[0].y() - side, 2 * side, 2 * side))
 
     def spot(self, at: QPointF) -> Spot | None:
         """What of the chosen piece is seen at a pixel; None where it is not."""

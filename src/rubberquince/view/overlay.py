@@ -1,0 +1,103 @@
+"""What is painted over the picture: handles, lines on skins, what a tool shows, places of trouble."""
+
+import numpy as np
+from PySide6.QtCore import QPointF, QRectF, Qt
+from PySide6.QtGui import QColor, QPainter, QPen, QPolygonF
+
+from rubberquince.view.camera import Camera
+from rubberquince.view.handles import AXES, Handle
+from rubberquince.view.stage import Line, Ring
+
+TROUBLE_COLOUR = "#B4532A"
+LINE_COLOUR = "#6B3E5E"
+AXIS_COLOURS = ("#B4532A", "#5B7F4B", "#3F6F8A")
+
+
+class Overlay:
+    """Paints places of the world, (n, 3) m, as a camera sees them in a picture of ``size`` pixels."""
+
+    def __init__(self, painter: QPainter, camera: Camera, size: tuple[int, int]) -> None:
+        self._painter, self._camera, self._size = painter, camera, size
+
+    def _pixels(self, places: np.ndarray) -> np.ndarray:
+        """Pixels and depth (n, 3)."""
+        return self._camera.project(places, *self._size)
+
+    def line(self, line: Line) -> None:
+        """A line in the world, with its beads."""
+        for colour, width in (("#FFFFFF", 4.5), (LINE_COLOUR, 2.2)):
+            self._painter.setPen(QPen(QColor(colour), width, Qt.PenStyle.SolidLine, Qt.PenCapStyle.RoundCap))
+            x, y, depth = self._pixels(line.points).T
+            if len(x) > 1 and (depth > 0).all():
+                self._painter.drawPolyline(QPolygonF([QPointF(*at) for at in zip(x, y)]))
+        self._painter.setPen(QPen(QColor("#FFFFFF"), 1.4))
+        self._painter.setBrush(QColor(LINE_COLOUR))
+        for x, y, depth in self._pixels(line.beads) if len(line.beads) else ():
+            if depth > 0:
+                self._painter.drawEllipse(QPointF(x, y), 4.5, 4.5)
+
+    def threads(self, threads: np.ndarray) -> None:
+        """Thin lines (k, 2, 3), m."""
+        colour = QColor(LINE_COLOUR)
+        colour.setAlpha(150)
+        self._painter.setPen(QPen(colour, 1.1))
+        ends = self._pixels(threads.reshape(-1, 3)).reshape(-1, 2, 3)
+        for (x0, y0, d0), (x1, y1, d1) in ends if len(threads) else ():
+            if d0 > 0 and d1 > 0:
+                self._painter.drawLine(QPointF(x0, y0), QPointF(x1, y1))
+
+    def tool(self, ring: Ring | None, frame: list[QPointF], dots: np.ndarray) -> None:
+        """The ring of a brush, the frame that is being drawn around points, and the points (k, 3) that are chosen."""
+        outline = []
+        if ring is not None:
+            x, y, depth = self._pixels(ring.points()).T
+            outline = [QPointF(*at) for at in zip(x, y)] if (depth > 0).all() else []
+        for points in (outline, frame):
+            for colour, width in (("#FFFFFF", 4.0), (LINE_COLOUR, 1.8)) if len(points) > 1 else ():
+                self._painter.setPen(QPen(QColor(colour), width))
+                self._painter.setBrush(Qt.BrushStyle.NoBrush)
+                self._painter.drawPolygon(QPolygonF(points))
+        self._painter.setPen(Qt.PenStyle.NoPen)
+        self._painter.setBrush(QColor(LINE_COLOUR))
+        for x, y, depth in self._pixels(dots) if len(dots) else ():
+            if depth > 0:
+                self._painter.drawEllipse(QPointF(x, y), 3.0, 3.0)
+
+    def trouble(self, spot: np.ndarray) -> None:
+        """A place where something is wrong: a ring around it and the mark of a trouble beside it."""
+        x, y, depth = self._pixels(spot)[0]
+        if depth <= 0:
+            return
+        self._painter.setBrush(Qt.BrushStyle.NoBrush)
+        for colour, width in (("#FFFFFF", 5.0), (TROUBLE_COLOUR, 2.4)):
+            self._painter.setPen(QPen(QColor(colour), width))
+            self._painter.drawEllipse(QPointF(x, y), 11.0, 11.0)
+        self._painter.setBrush(QColor(TROUBLE_COLOUR))
+        self._painter.setPen(QPen(QColor("#FFFFFF"), 1.6))
+        self._painter.drawEllipse(QPointF(x + 12, y - 12), 8.0, 8.0)
+        self._painter.drawText(QRectF(x + 4, y - 20, 16, 16), Qt.AlignmentFlag.AlignCenter, "!")
+
+    def handle(self, handle: Handle, hot: bool) -> None:
+        line = self._pixels(handle.line)
+        if (line[:, 2] <= 0).any():
+            return
+        colour = QColor(AXIS_COLOURS[handle.axis] if handle.axis is not None else "#B8860B")
+        points = [QPointF(x, y) for x, y, _ in line]
+        if handle.kind == "turn":
+            colour.setAlpha(230 if hot else 90)
+            self._painter.setPen(QPen(colour, 3.0 if hot else 1.4))
+            self._painter.drawPolyline(QPolygonF(points))
+        elif handle.kind == "move":
+            self._painter.setPen(QPen(colour, 4.0 if hot else 2.4, Qt.PenStyle.SolidLine, Qt.PenCapStyle.RoundCap))
+            self._painter.drawLine(points[0], points[1])
+            self._painter.setBrush(QColor("#FFFFFF") if not hot else colour)
+            self._painter.setPen(QPen(colour, 1.6))
+            self._painter.drawEllipse(points[1], 9.0, 9.0)
+            self._painter.setPen(QColor("#FFFFFF") if hot else colour)
+            self._painter.drawText(QRectF(points[1].x() - 9, points[1].y() - 10, 18, 18), Qt.AlignmentFlag.AlignCenter,
+                             AXES[handle.axis or 0])
+        else:
+            side = 6.0 if hot else 4.5
+            self._painter.setPen(QPen(colour, 1.8))
+            self._painter.setBrush(QColor("#FFFFFF"))
+            self._painter.drawRect(QRectF(points[0].x() - side, points[0].y() - side, 2 * side, 2 * side))
