@@ -20,6 +20,13 @@ ROUND = 49                  # points around a ring
 TINTED = {"stretch": 1.0, "holds": 2.0, "map": 2.0}
 
 
+def _meets_box(eye: np.ndarray, along: np.ndarray, low: np.ndarray, high: np.ndarray) -> bool:
+    """Does a ray meet a box?  Trees of triangles are only made for what it may meet."""
+    way = np.where(np.abs(along) < 1e-12, 1e-12, along)
+    one, two = (low - eye) / way, (high - eye) / way
+    return bool(np.minimum(one, two).max() <= np.maximum(one, two).min() + 1e-9 and np.maximum(one, two).min() >= 0.0)
+
+
 def linear_colour(text: str) -> tuple[float, float, float]:
     """Linear light of a colour like #E8890C; the shaders take the root again when they write it."""
     screen = np.array([int(text[k:k + 2], 16) / 255.0 for k in (1, 3, 5)])
@@ -121,6 +128,8 @@ class Stage:
         """The piece that a ray meets first."""
         nearest, found = np.inf, None
         for piece_id, body in self.bodies.items():
+            if not _meets_box(eye, along, *body.bounds()):
+                continue
             distance = nearest_hit(body.points, body.plain_triangles, eye, along)
             if distance < nearest:
                 nearest, found = distance, piece_id
