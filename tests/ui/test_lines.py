@@ -102,7 +102,7 @@ def test_a_sheet_is_sewn_to_itself_along_two_lines_and_welded(bench_of, qtbot):
         window.bench.set_value("one side", "curves", fresh, "sheet")
     window.menus.actions["Sew together"].trigger()
     (seam,) = window.bench.scene.seams
-    assert seam.one == seam.two == "sheet" and "sewn to Sheet" in window.sheet.section("Seams").summary(
+    assert seam.one == seam.two == "sheet" and "sewn to itself" in window.sheet.section("Seams").summary(
         window.bench.chosen)
     play_to_end(window, qtbot)
     window.player.go(30)

@@ -119,6 +119,7 @@ class ViewZone(QWidget):
 
     def _on_tool(self, name: str, on: bool) -> None:
         self.tool_pills[name].setChecked(on)
+        self.show_frame()
         panel = self.tools[name].panel
         if panel is not None:
             panel.setVisible(on)
@@ -211,7 +212,8 @@ class ViewZone(QWidget):
         self._legend.show_display(stage.display, self._map_words() if stage.display == "map" else ())
         stage.show_frame(skins or self._placed(scene))
         chosen = stage.bodies.get(stage.chosen or "")
-        self.view.lines = lines_of(self._bench, chosen.points if chosen is not None else None)
+        drawn = self.view.handles_shown or self.tools[LineTool.name].on     # a finished frame is looked at by itself
+        self.view.lines = lines_of(self._bench, chosen.points if chosen is not None and drawn else None)
         self.view.threads = self._threads(chosen.points if chosen is not None else None)
         stage.cells = {}
         if stage.display == "cells":

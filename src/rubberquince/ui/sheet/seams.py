@@ -29,8 +29,9 @@ class SeamsSection(Section):
         return bool(_seams_of(piece, self.bench.scene))
 
     def summary(self, piece: Piece) -> str:
-        return "sewn to " + " and ".join(_other(piece, seam, self.bench.scene).name
-                                         for seam in _seams_of(piece, self.bench.scene))
+        others = [_other(piece, seam, self.bench.scene) for seam in _seams_of(piece, self.bench.scene)]
+        names = dict.fromkeys("itself" if other.id == piece.id else other.name for other in others)
+        return "sewn to " + " and ".join(names)
 
     def refresh(self, piece: Piece) -> None:
         super().refresh(piece)
