@@ -117,7 +117,7 @@ def scarecrow() -> tuple[Scene, Meshes]:
     figure = Piece(
         id="scarecrow", name="Scarecrow", role="cage", shape=ImportedShape(name="scarecrow", mesh=mesh.key),
         place=Place(position=(0.0, 0.318, 0.0), turn=(0.0, 0.0, 6.0), size=tuple(float(s) for s in size)),
-        solid=SolidValues(cells=4, stiffness=1.5e4, density=150.0, wobble_halves=0.8),
+        solid=SolidValues(feel=FeelChoice(), cells=4, stiffness=1.5e4, density=150.0, wobble_halves=0.8),
         goal=GoalValues(to="its own shape", settles=0.8),
         maps=(Map(of="goal.strength", low=0.0, high=1.0, layers=(
             Layer(rule=HeightRule(axis="its y", full=0.02, none=0.10)),)),),
