@@ -31,7 +31,8 @@ def test_every_shape_can_be_added_and_says_how_large_it_is(window):
         mesh = unit_mesh(piece.shape, {})
         text = shape_section(window)._count.text()
         assert text.startswith(f"{len(mesh.points):,} vertices".replace(",", " "))
-        assert piece.role == ("solid" if is_closed(mesh.triangles) else "collider")
+        usual = "solid" if is_closed(mesh.triangles) else "collider"
+        assert piece.role == ("net" if kind == "rope" else usual)
     assert not [c.sentence for c in checks_of(window.bench.scene, {}) if "overlap" in c.sentence and c.trouble]
     assert max(p.place.position[1] for p in window.bench.scene.pieces) < 0.15       # beside each other, not in a tower
 

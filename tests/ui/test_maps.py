@@ -7,7 +7,7 @@ from PySide6.QtGui import QWheelEvent
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication
 
-from handling import LEFT, drag, field, pick, pixel_of, play_to_end, sentence, type_into
+from handling import LEFT, checked, drag, field, pick, pixel_of, play_to_end, sentence, type_into
 from rubberquince.bake.assemble import assemble
 from rubberquince.document.maps import StrokesRule, TypedRule
 from rubberquince.document.scene import Piece, Place, RunSettings, Scene, SheetShape
@@ -61,6 +61,7 @@ def test_a_goal_draws_a_piece_back_and_says_how_firmly(show, qtbot):
     assert 1e-5 < np.abs(skin - start).max() < 2e-3            # it floats where it was put
     pick(goal.how, "its middle")
     pick(goal.to, "Slab")
+    assert any("has not as many points" in c.sentence for c in checked(window, qtbot))
     play_to_end(window, qtbot)
     assert "points and not" in sentence(window)
 

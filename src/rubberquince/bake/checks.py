@@ -7,6 +7,7 @@ from functools import partial
 import igl
 import numpy as np
 
+from rubberquince.bake.goals import goal_points
 from rubberquince.bake.holding import held_of
 from rubberquince.document.bodies import Meshes, piece_points, piece_triangles, unit_mesh
 from rubberquince.document.remaking import refined, with_holes_closed
@@ -83,7 +84,9 @@ def _open(piece: Piece, scene: Scene, meshes: Meshes) -> list[Check]:
 
 def _falls_past(piece: Piece, scene: Scene, meshes: Meshes) -> list[Check]:
     """Without the ground, something must lie under what is not held."""
-    if scene.run.ground or scene.run.gravity * piece.made_of.weight <= 0.0 or piece.hold.what != "nothing":
+    if scene.run.ground or scene.run.gravity * piece.made_of.weight <= 0.0:
+        return []
+    if piece.hold.what != "nothing" or piece.goal.to != "nothing":
         return []
     mine = piece_points(piece, meshes)
     low, high = mine.min(axis=0), mine.max(axis=0)
@@ -331,6 +334,14 @@ def _called(piece: Piece) -> str:
     return "line" if piece.hold.what == "curve" else piece.hold.what
 
 
+def _goal_elsewhere(piece: Piece, scene: Scene, meshes: Meshes) -> list[Check]:
+    """A goal in another piece needs as many points there."""
+    if piece.goal.to != "another piece" or goal_points(piece, scene, meshes) is not None:
+        return []
+    return [Check(f"{piece.name} is drawn to a piece that is gone or has not as many points.", True, piece.id,
+                  "Let it return to its own shape", partial(_set, piece.id, "goal.to", "its own shape"))]
+
+
 def _not_carried(piece: Piece, scene: Scene, meshes: Meshes) -> list[Check]:
     """What is carried needs a piece that moves; usually the largest is meant."""
     if any(other.id == piece.carried_by and other.moves for other in scene.pieces):
@@ -351,10 +362,10 @@ def _skin_edge(piece: Piece, meshes: Meshes) -> float:
 
 
 LOOKS: dict[Role, tuple[Callable[[Piece, Scene, Meshes], list[Check]], ...]] = {
-    "solid": (_open, _falls_past, _too_coarse, _wide_gap, _all_held),
-    "shell": (_open_but_pressed, _falls_past, _too_coarse_to_fold, _thick_gap, _all_held),
-    "net": (_open_but_pressed, _falls_past, _thick_gap, _all_held),
-    "cage": (_falls_past, _all_held),
+    "solid": (_open, _falls_past, _too_coarse, _wide_gap, _all_held, _goal_elsewhere),
+    "shell": (_open_but_pressed, _falls_past, _too_coarse_to_fold, _thick_gap, _all_held, _goal_elsewhere),
+    "net": (_open_but_pressed, _falls_past, _thick_gap, _all_held, _goal_elsewhere),
+    "cage": (_falls_past, _all_held, _goal_elsewhere),
     "carried": (_not_carried,),
     "collider": (_wide_gap,),
     "scenery": ()}
