@@ -69,7 +69,7 @@ def test_feet_that_are_held_by_a_goal_do_not_stiffen_the_rest():
 def test_a_middle_that_is_drawn_swings_at_its_pitch_fades_in_its_time_and_lets_the_body_spin():
     ball = make_solid(primitives.sphere(16, 8), (0.1, 0.1, 0.1), 4, (0.0, 0.5, 0.0), replace(JELLY, stiffness=4e4))
     calms = np.log(2.0) / 0.5
-    stepper = Stepper(RunSpec([with_goal(ball, 0.5, True, middle=True, calms=calms)], [], ground=None, gravity=0.0))
+    stepper = Stepper(RunSpec([with_goal(ball, 0.5, True, draws="middle", calms=calms)], [], ground=None, gravity=0.0))
     world, mass = stepper.world, stepper.world.mass
     around = world.start - np.array([0.0, 0.5, 0.0])
     stepper.state.v[:] = np.cross([0.0, 4.0, 0.0], around) + np.array([0.3, 0.0, 0.0])

@@ -8,9 +8,9 @@ from typing import cast
 import numpy as np
 from scipy.spatial import cKDTree
 
-from rubberquince.bake.goals import amount_of, goal_of
+from rubberquince.bake.goals import amount_of, areas, goal_of
 from rubberquince.bake.holding import grain_of, held_of, within_heights
-from rubberquince.document.bodies import Meshes, piece_points, unit_mesh
+from rubberquince.document.bodies import Meshes, local_points, piece_points, piece_triangles, unit_mesh
 from rubberquince.document.lines import line_of
 from rubberquince.document.scene import GROUND, MOVING, Piece, Role, Scene, Seam
 from rubberquince.errors import RunError, ShapeError
@@ -84,15 +84,25 @@ def goal_for(piece: Piece, scene: Scene, meshes: Meshes) -> Goal | None:
     return goal_of(piece, scene, meshes, lattice)[0]
 
 
-def touch_of(piece: Piece) -> Touch:
+def touch_of(piece: Piece, scene: Scene, meshes: Meshes) -> Touch:
+    """How the skin of a piece touches, by its values and their maps."""
     contact = piece.contact
-    return Touch(contact.gap, contact.friction, contact.bounce,
-                 piece.role == "collider" and contact.sides == "outside")
+    gap, friction = (amount_of(f"contact.{name}", getattr(contact, name), piece, scene, meshes, None)
+                     for name in ("gap", "friction"))
+    return Touch(gap, friction, contact.bounce, piece.role == "collider" and contact.sides == "outside")
 
 
-def inflation_of(piece: Piece, fps: float) -> Inflation:
+def inflation_of(piece: Piece, scene: Scene, meshes: Meshes) -> Inflation:
+    """What presses in a piece, by its values and their map."""
     values = piece.pressure
-    return Inflation(values.pressure, values.frames / fps, values.backing if values.kind == "gas" else None)
+    pressure = amount_of("pressure.pressure", values.pressure, piece, scene, meshes, None)
+    mean, spread = pressure, None
+    if isinstance(pressure, np.ndarray):
+        share = areas(local_points(piece, meshes), piece_triangles(piece, meshes))
+        mean = float(share @ pressure / max(share.sum(), 1e-300))
+        spread = pressure / mean if mean > 0.0 else None
+    return Inflation(float(mean), values.frames / scene.run.fps, values.backing if values.kind == "gas" else None,
+                     spread)
 
 
 def cell_edge(piece: Piece, meshes: Meshes, quality: str) -> float:
@@ -165,7 +175,8 @@ def assemble(scene: Scene, meshes: Meshes, stopped: Callable[[], bool] = lambda:
         try:
             if piece.role == "collider":
                 collider_specs.append(ColliderSpec(piece_points(piece, meshes),
-                                                   unit_mesh(piece.shape, meshes).triangles, touch_of(piece)))
+                                                   unit_mesh(piece.shape, meshes).triangles,
+                                                   touch_of(piece, scene, meshes)))
             else:
                 specs.append(BUILDERS[piece.role](piece, meshes, scene, stopped))
         except ShapeError as error:
@@ -211,8 +222,8 @@ def _solid(piece: Piece, meshes: Meshes, scene: Scene, stopped: Callable[[], boo
         held = held | within_heights(piece.hold, lattice.nodes @ rotation.T)
     return SolidSpec(
         unit_mesh(piece.shape, meshes).triangles, lattice, rotation, np.array(piece.place.position),
-        cast(Material, material_of(piece, scene, meshes)), touch_of(piece), held if held.any() else None,
-        piece.solid.weight, inflation_of(piece, scene.run.fps), goal)
+        cast(Material, material_of(piece, scene, meshes)), touch_of(piece, scene, meshes),
+        held if held.any() else None, piece.solid.weight, inflation_of(piece, scene, meshes), goal)
 
 
 def _shell(piece: Piece, meshes: Meshes, scene: Scene, stopped: Callable[[], bool]) -> ShellSpec:
@@ -223,8 +234,8 @@ def _shell(piece: Piece, meshes: Meshes, scene: Scene, stopped: Callable[[], boo
                      for name in ("along", "across"))
     return ShellSpec(
         mesh.points * np.array(place.size), mesh.triangles, place.rotation(), np.array(place.position),
-        cast(ShellMaterial, material_of(piece, scene, meshes)), touch_of(piece), held if held.any() else None,
-        values.weight, inflation_of(piece, scene.run.fps), (along, across), values.flat,
+        cast(ShellMaterial, material_of(piece, scene, meshes)), touch_of(piece, scene, meshes),
+        held if held.any() else None, values.weight, inflation_of(piece, scene, meshes), (along, across), values.flat,
         grain_of(piece, meshes), goal, _braces(piece, meshes))
 
 
@@ -232,13 +243,14 @@ def _net(piece: Piece, meshes: Meshes, scene: Scene, stopped: Callable[[], bool]
     mesh, place, values = unit_mesh(piece.shape, meshes), piece.place, piece.net
     goal, fixed = goal_of(piece, scene, meshes, None)
     held, points = held_of(piece, meshes) | fixed, mesh.points * np.array(place.size)
-    pairs, length, weight = net_links(points, mesh.triangles, values.rings)
+    pairs, length, weight = net_links(points, mesh.triangles, values.rings, values.within)
     rest = amount_of("net.length", values.length, piece, scene, meshes, None)
     links = Links(pairs, (rest[pairs].mean(axis=1) if isinstance(rest, np.ndarray) else rest) * length, weight)
     return ShellSpec(
         points, mesh.triangles, place.rotation(), np.array(place.position),
-        cast(ShellMaterial, material_of(piece, scene, meshes)), touch_of(piece), held if held.any() else None,
-        values.weight, inflation_of(piece, scene.run.fps), goal=goal, links=(links, *_braces(piece, meshes)), net=True)
+        cast(ShellMaterial, material_of(piece, scene, meshes)), touch_of(piece, scene, meshes),
+        held if held.any() else None, values.weight, inflation_of(piece, scene, meshes),
+        goal=goal, links=(links, *_braces(piece, meshes)), net=True)
 
 
 def _braces(piece: Piece, meshes: Meshes) -> tuple[Links, ...]:

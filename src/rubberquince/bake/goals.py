@@ -1,5 +1,7 @@
 """Goals and weight maps on the nodes of a piece: what the solver is told of them."""
 
+from typing import Literal
+
 import numpy as np
 from scipy.spatial import cKDTree
 
@@ -13,6 +15,8 @@ from rubberquince.solver.specs import Amount, Goal
 FIRMNESS = 25.0             # N/m³, of the goal of a skin at a strength of one half
 FIRMNESS_INSIDE = 1e5       # N/m⁴, of the goal of what is filled: of water it gives way as far as a skin of 250 g/m²
 HELD = 0.9995               # strength from which on points are held
+DRAWS: dict[str, Literal["points", "middle", "whole"]] = {
+    "every point": "points", "its middle": "middle", "as a whole": "whole"}
 NEAREST = 4                 # skin points that say where a node within is drawn to
 
 
@@ -51,12 +55,12 @@ def goal_of(piece: Piece, scene: Scene, meshes: Meshes, lattice: Lattice | None)
     if values.to == "nothing":
         return None, np.zeros(len(nodes), bool)
     strength = np.broadcast_to(amount_of("goal.strength", values.strength, piece, scene, meshes, lattice), len(nodes))
-    share = _areas(mesh.points * np.array(piece.place.size), mesh.triangles) if lattice is None else lattice.share
+    share = areas(mesh.points * np.array(piece.place.size), mesh.triangles) if lattice is None else lattice.share
     target = start if values.to == "its own shape" else start + _way_to(values.piece, piece, scene, meshes, nodes)
-    by_middle = values.how == "its middle"
-    held = (strength >= HELD) & (target is start) & (not by_middle)
+    draws = DRAWS[values.how]
+    held = (strength >= HELD) & (target is start) & (draws == "points")
     calms = np.log(2.0) / values.settles if values.settles > 0.0 else 0.0
-    return Goal(target, goal_stiffness(strength, share, lattice is not None), by_middle, calms), held
+    return Goal(target, goal_stiffness(strength, share, lattice is not None), draws, calms), held
 
 
 def goal_points(piece: Piece, scene: Scene, meshes: Meshes) -> np.ndarray | None:
@@ -87,7 +91,7 @@ def _way_to(other_id: str, piece: Piece, scene: Scene, meshes: Meshes, nodes: np
     return np.einsum("nk,nki->ni", weight, (its - mine)[near])
 
 
-def _areas(points: np.ndarray, triangles: np.ndarray) -> np.ndarray:
+def areas(points: np.ndarray, triangles: np.ndarray) -> np.ndarray:
     """A third of the area, m², of the triangles at each point (n,)."""
     a, b, c = (points[triangles[:, k]] for k in range(3))
     third = np.linalg.norm(np.cross(b - a, c - a), axis=1) / 6.0

@@ -74,10 +74,10 @@ def _looked_at(scene: Scene, of: Piece) -> list[Any]:
 
 def _number(scene: Scene, values: bool, run: dict[str, Any]) -> int:
     pieces: list[Any] = [_physics(p, values) for p in (*by_id(scene, *MOVING), *by_id(scene, "collider"))]
-    pieces += [_lines(piece, scene) for piece in by_id(scene, *MOVING)]
+    pieces += [_lines(piece, scene) for piece in by_id(scene, *MOVING, "collider")]
     pieces += [(p.id, p.carried_by, _shape(p), p.place.model_dump()) for p in by_id(scene, "carried")]
     if values:
-        pieces += [_looked_at(scene, piece) for piece in by_id(scene, *MOVING)]
+        pieces += [_looked_at(scene, piece) for piece in by_id(scene, *MOVING, "collider")]
     seams = [(seam.one, seam.two, seam.along, seam.values.model_dump() if values else None) for seam in scene.sewn()]
     data = {"solver": revision(), "pieces": pieces, "seams": seams, "run": run}
     digest = hashlib.sha256(json.dumps(data, sort_keys=True).encode()).digest()

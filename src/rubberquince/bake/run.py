@@ -79,9 +79,9 @@ class SceneRun:
             if goal is not None:
                 self._stepper.set_goal(k, goal)
             self._stepper.set_weight(k, piece.made_of.weight)
-            self._stepper.set_inflation(k, inflation_of(piece, scene.run.fps))
+            self._stepper.set_inflation(k, inflation_of(piece, scene, self._meshes))
         for k, piece in enumerate(now[p.id] for p in self._assembly.bodies + self._assembly.colliders):
-            self._stepper.set_touch(k, touch_of(piece))
+            self._stepper.set_touch(k, touch_of(piece, scene, self._meshes))
         for k, seam in enumerate(scene.sewn()):
             self._stepper.set_seam(k, *drawn(seam, scene))
         self._stepper.set_gravity(scene.run.gravity)

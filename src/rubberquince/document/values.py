@@ -111,7 +111,10 @@ class ShellValues(Plain):
 
 
 class NetValues(Plain):
-    """What a Net is made of: springs between points that are no more than ``rings`` edges apart."""
+    """What a Net is made of: springs between points that are no more than ``rings`` edges apart.
+
+    Where ``within`` is above 0, they are between all that are no farther from each other than that.
+    """
 
     feel: FeelChoice = FeelChoice(name="drumskin")
     stretch: Annotated[float, Field(ge=0.01, le=1e7, allow_inf_nan=False), About(
@@ -122,6 +125,9 @@ class NetValues(Plain):
         "Part of the stretch stiffness that also resists being squeezed: string has none")] = 0.2
     rings: Annotated[int, Field(ge=1, le=4), About(
         "Rings", "", 1, 4, "How many edges apart points are joined: more rings also resist bending", when="build")] = 1
+    within: Annotated[float, Field(ge=0.0, le=1e3, allow_inf_nan=False), About(
+        "Within", "length", 0.0, 0.2, "Joins all points that are no farther apart; at 0 it goes by rings",
+        when="build")] = 0.0
     length: Annotated[float, Field(ge=0.05, le=5.0), About(
         "Rest length", "%", 0.5, 1.2, "Of the one it was made with: below 100 % it is taut", when="build")] = 1.0
     wobble_halves: Halves = 0.4
@@ -176,12 +182,12 @@ class HoldValues(Plain):
 class GoalValues(Plain):
     """Where a piece is drawn to: its own shape as it is placed, or that of another piece with as many points.
 
-    ``how`` says whether each of its points is, or only its middle.
+    ``how`` says whether each of its points is, or only its middle, or its middle and its turn.
     """
 
     to: Literal["nothing", "its own shape", "another piece"] = "nothing"
     piece: str = Field("", max_length=16)
-    how: Literal["every point", "its middle"] = "every point"
+    how: Literal["every point", "its middle", "as a whole"] = "every point"
     strength: Annotated[float, Field(ge=0.0, le=1.0), About(
         "Strength", "%", 0.0, 1.0, "How strongly it is drawn: 0 % not at all, 100 % holds it there")] = 0.8
     settles: Annotated[float, Field(ge=0.0, le=60.0), About(

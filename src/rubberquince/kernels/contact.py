@@ -120,12 +120,12 @@ def contact_energy(ids, kind, gap, pushes, x, moving, point_stiffness):
 
 
 @njit(cache=True, nogil=True)
-def active_pairs(ids, kind, gap, pushes, x, moving, point_stiffness, bind_node, bind_weight, piece, friction,
+def active_pairs(ids, kind, gap, pushes, x, moving, point_stiffness, bind_node, bind_weight, friction,
                  ground_friction):
     """Relations nearer than their gap, as pairs over nodes for the linear system.
 
     Returns pair_ptr, pair_node, pair_coef, normal (k, 3), curvature (k,) N/m, force (k,) N, and
-    grip (k,) N: the friction coefficient (the smaller of both sides') times the force.
+    grip (k,) N: the friction coefficient (the smaller of both sides', by ``friction`` of points) times the force.
     """
     m = 0
     w, v = np.empty(4), np.empty(3)
@@ -145,9 +145,12 @@ def active_pairs(ids, kind, gap, pushes, x, moving, point_stiffness, bind_node, 
         k = stiffness_of(kind[e], ids, e, w, moving, point_stiffness)
         _, slope, curve[m] = gap_energy(d, r, k)
         force[m] = -slope
-        mu = friction[piece[ids[e, 0]]]
-        mu = min(mu, ground_friction if kind[e] == GROUND else friction[piece[ids[e, 3]]])
-        grip[m] = mu * force[m]
+        split, mu, other = 2 if kind[e] == EDGE_EDGE else 1, 0.0, 0.0
+        for c in range(split):
+            mu += abs(w[c]) * friction[ids[e, c]]
+        for c in range(split, 4):
+            other += abs(w[c]) * friction[ids[e, c]] if ids[e, c] >= 0 else 0.0
+        grip[m] = min(mu, ground_friction if kind[e] == GROUND else other) * force[m]
         unit_normal(kind[e], x, ids, e, d, v, normal[m])
         fill = merged_nodes(ids, e, w, moving, bind_node, bind_weight, node, coef, fill)
         m += 1

@@ -24,14 +24,14 @@ def add_inertia_force(inertia, x, target, out):
 
 
 @njit(cache=True, nogil=True)
-def aim(going, pushed, forced, swing, pull, flies, met, h, alpha, body, mass, base, target, inertia):
+def aim(going, pushed, forced, swing, pull, even, flies, met, h, alpha, body, mass, base, target, inertia):
     """What the nodes of a step of ``h``, s, are drawn to.
 
     x = base + gain h² e is where an acceleration e, m/s², brings a node, by the generalised-α scheme of its ``body``
     (n,): ``alpha`` (bodies, 4) has lag α_m, back α_f, grow γ, reach β; what is ``met`` (n,) bool has a gain of 1, as in
     implicit Euler.
-    target : base with ``swing`` (n, 3) and the ``pull`` (n,) of gravity, m/s², in it; what ``flies`` (n,) bool is drawn
-    to where it falls exactly.  inertia : mass / (gain h²), N/m.
+    target : base with ``swing`` and ``pull`` (n, 3), m/s², in it; what ``flies`` (n,) bool is drawn to where it falls
+    exactly by what its body has of the pull as a whole, ``even`` (bodies, 3).  inertia : mass / (gain h²), N/m.
     """
     for i in range(len(mass)):
         lag, back, reach = alpha[body[i], 0], alpha[body[i], 1], alpha[body[i], 3]
@@ -41,12 +41,9 @@ def aim(going, pushed, forced, swing, pull, flies, met, h, alpha, body, mass, ba
         inertia[i] = mass[i] / (gain * h * h)
         for a in range(3):
             base[i, a] = going[i, a] + h * h * (keep * pushed[i, a] + hold * forced[i, a])
-            target[i, a] = base[i, a] + h * h * gain * swing[i, a]
-        if flies[i]:
-            base[i, 1] -= 0.5 * h * h * pull[i]
-            target[i, 1] -= 0.5 * h * h * pull[i]
-        else:
-            target[i, 1] -= h * h * gain * pull[i]
+            whole = even[body[i], a] if flies[i] else 0.0
+            base[i, a] += 0.5 * h * h * whole
+            target[i, a] = base[i, a] + h * h * gain * (swing[i, a] + pull[i, a] - whole)
 
 
 @njit(cache=True, nogil=True)

@@ -280,13 +280,14 @@ def _grown(pair, ids, kind, gap, far):
 
 @njit(cache=True, nogil=True)
 def search(pairs, wanted, slack, along, x, way, ball, own, first, order, piece, triangles, owned_point, owned_edge,
-           edges, rest, centre, gaps, cell):
+           edges, rest, centre, gaps, point_gap, cell):
     """Relations of ``wanted`` (k,) bool ``pairs`` (k, 2) of patches that may come within their gap near ``x`` (n, 3).
 
     A pair may move against each other by ``slack`` (k,), m, away from ``x`` or, where ``along`` (k,) bool, away from
     the ``way`` (n, 3), m, that leads on from there; ``ball`` (patches, 4) holds that.
     Patch p has triangles ``order[first[p]]`` .. ``order[first[p + 1]]``, of which each owns some of its points and
     edges, so that no relation comes twice.
+    Gaps are those of the points that are part of it, ``gaps`` (pieces,) the widest.
     Within a piece (``own``), what is closer at ``rest`` than half a ``cell`` (pieces,), m, does not count, and gaps are
     at most half the distance at rest: a skin never pushes where it was made to be close.
 
@@ -347,12 +348,12 @@ def search(pairs, wanted, slack, along, x, way, ball, own, first, order, piece, 
                     d, _ = closest(what, x, ids, count, w, v)
                     if along[k]:
                         d -= max(closing(what, p, q, u, z, way, v, d), 0.0)
-                    least = r
+                    least = max(max(point_gap[p], point_gap[q]), max(point_gap[u], point_gap[z]))
                     if d > least * (1.0 + SPARE) + slack[k]:
                         continue
                     if own[k]:
                         at_rest, _ = closest(what, rest, ids, count, w_rest, v_rest)
-                        least = min(r, 0.5 * at_rest)
+                        least = min(least, 0.5 * at_rest)
                         if at_rest <= max(CREASE * near, SAME) or d > least * (1.0 + SPARE) + slack[k]:
                             continue
                     pair[count], kind[count], gap[count], far[count] = k, what, least, d

@@ -154,8 +154,8 @@ def add_rigid(mass, x, speed, first, turns, spin, v):
 def keep_momentum(mass, before, due, x, now, target, inertia, pull, first, turns, h, v):
     """Give bodies that ``turns`` the momenta, linear and angular, that forces left them in a step of ``h``, s.
 
-    Forces inertia (x - target) and ``pull`` (n,) change the speeds ``due`` (n, 3) at ``before``; where these are
-    something else ``now`` at ``x``, ``v`` (n, 3), m/s, is changed for each body as a whole.
+    Forces inertia (x - target) and ``pull`` (n, 3), m/s², change the speeds ``due`` (n, 3) at ``before``; where these
+    are something else ``now`` at ``x``, ``v`` (n, 3), m/s, is changed for each body as a whole.
     """
     centre, start, lack = np.empty(3), np.empty(3), np.empty(3)
     drift, impulse, arm, turn = np.empty(3), np.empty(3), np.empty(3), np.empty(3)
@@ -175,9 +175,8 @@ def keep_momentum(mass, before, due, x, now, target, inertia, pull, first, turns
             total += mass[i]
             for a in range(3):
                 arm[a] = x[i, a] - centre[a]
-                impulse[a] = h * inertia[i] * (x[i, a] - target[i, a])
+                impulse[a] = h * (inertia[i] * (x[i, a] - target[i, a]) + mass[i] * pull[i, a])
                 drift[a] += impulse[a] + mass[i] * (due[i, a] - now[i, a])
-            drift[1] -= h * mass[i] * pull[i]
             cross(arm, impulse, turn)
             lack += turn
         inertia_of(mass, x, lo, hi, centre, moment)

@@ -4,19 +4,43 @@ import numpy as np
 from scipy.sparse import coo_array
 from scipy.spatial import cKDTree
 
+from rubberquince.errors import ShapeError
 from rubberquince.shapes.polymesh import edges_of
 from rubberquince.shapes.rays import nearest_hits
 from rubberquince.shapes.surface import point_normals
 
 ISOTROPIC = 6.0             # makes a net as hard to stretch evenly as a membrane of Poisson's ratio 1/3
+MOST_SPRINGS = 60           # of each point
 INWARD = 1e-4               # of the size, that a brace sets out from beneath the skin
 
 
-def net_links(points: np.ndarray, triangles: np.ndarray, rings: int) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+def net_links(points: np.ndarray, triangles: np.ndarray, rings: int,
+              within: float = 0.0) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
     """Pairs (k, 2) of points no more than ``rings`` edges apart, their lengths (k,), m, and weights (k,).
 
+    Where ``within``, m, is above 0, it is all pairs that are no farther apart.
     A spring is as stiff, N/m, as its weight times what the net as a whole has, N/m: so a finer net is no stiffer.
+    Raises ShapeError when there are too many.
     """
+    pairs = _near_pairs(points, np.unique(triangles), within) if within > 0.0 else _ring_pairs(points, triangles, rings)
+    length = np.linalg.norm(points[pairs[:, 0]] - points[pairs[:, 1]], axis=1)
+    pairs, length = pairs[length > 0.0], length[length > 0.0]
+    a, b, c = (points[triangles[:, k]] for k in range(3))
+    third = np.linalg.norm(np.cross(b - a, c - a), axis=1) / 6.0
+    area = np.bincount(triangles.reshape(-1), np.repeat(third, 3), len(points))
+    each = area / np.maximum(np.bincount(pairs.reshape(-1), minlength=len(points)), 1)
+    return pairs, length, ISOTROPIC * 0.5 * (each[pairs[:, 0]] + each[pairs[:, 1]]) / length ** 2
+
+
+def _near_pairs(points: np.ndarray, used: np.ndarray, within: float) -> np.ndarray:
+    tree = cKDTree(points[used])
+    if (int(tree.count_neighbors(tree, within)) - len(used)) // 2 > MOST_SPRINGS * len(used):
+        raise ShapeError("so many of its points are within that distance that it would have too many springs")
+    pairs = used[tree.query_pairs(within, output_type="ndarray").reshape(-1, 2)].astype(np.int64)
+    return pairs[np.lexsort(pairs.T[::-1])]
+
+
+def _ring_pairs(points: np.ndarray, triangles: np.ndarray, rings: int) -> np.ndarray:
     edges = edges_of(triangles)
     both_ways = np.concatenate([edges, edges[:, ::-1]])
     one = coo_array((np.ones(len(both_ways)), (both_ways[:, 0], both_ways[:, 1])), shape=(len(points),) * 2).tocsr()
@@ -25,14 +49,7 @@ def net_links(points: np.ndarray, triangles: np.ndarray, rings: int) -> tuple[np
         reach = reach + reach @ one
     both = reach.tocoo()
     pairs = np.column_stack([both.row, both.col]).astype(np.int64)
-    pairs = pairs[pairs[:, 0] < pairs[:, 1]]
-    length = np.linalg.norm(points[pairs[:, 0]] - points[pairs[:, 1]], axis=1)
-    pairs, length = pairs[length > 0.0], length[length > 0.0]
-    a, b, c = (points[triangles[:, k]] for k in range(3))
-    third = np.linalg.norm(np.cross(b - a, c - a), axis=1) / 6.0
-    area = np.bincount(triangles.reshape(-1), np.repeat(third, 3), len(points))
-    each = area / np.maximum(np.bincount(pairs.reshape(-1), minlength=len(points)), 1)
-    return pairs, length, ISOTROPIC * 0.5 * (each[pairs[:, 0]] + each[pairs[:, 1]]) / length ** 2
+    return pairs[pairs[:, 0] < pairs[:, 1]]
 
 
 def braces_across(points: np.ndarray, triangles: np.ndarray, count: int, longest: float, spread: float,

@@ -169,7 +169,7 @@ class Contacts:
         w, skin = self._world, self._world.skin
         self.look(x)
         return ct.active_pairs(*self._lists(), self.skin, skin.moving, stiffness, skin.bind_node, skin.bind_weight,
-                               skin.piece, w.friction, w.ground_friction)
+                               w.friction, w.ground_friction)
 
     # --- motion ---------------------------------------------------------------------------------------
 

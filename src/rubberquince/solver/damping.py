@@ -49,13 +49,24 @@ class Damping:
         halves = material.wobble_halves
         self._rates[body] = np.log(2.0) / halves if halves > 0.0 else 0.0
 
-    def calm_middles(self, v: np.ndarray, h: float) -> None:
-        """Slow down, in ``v`` (n, 3), m/s, what is drawn by its middle, as a whole, after ``h``, s."""
+    def calm_wholes(self, x: np.ndarray, v: np.ndarray, h: float) -> None:
+        """Slow down, in ``v`` (n, 3), m/s, of nodes at ``x`` what goals draw as a whole, after ``h``, s."""
         w = self._world
         for body in np.flatnonzero(w.anchored & w.turns & (self._calm > 0.0)):
-            mine = slice(w.first_node[body], w.first_node[body + 1])
-            mass = w.mass[mine]
-            v[mine] -= (1.0 - np.exp(-2.0 * h * self._calm[body])) * (mass @ v[mine] / mass.sum())
+            lo, hi = int(w.first_node[body]), int(w.first_node[body + 1])
+            mass, gone = w.mass[lo:hi], 1.0 - np.exp(-2.0 * h * self._calm[body])
+            if w.goals.draws(body) == "whole":
+                tn.turn_nodes(x, lo, hi, mass @ x[lo:hi] / mass.sum(), -gone * self._spin(x, v, lo, hi), v)
+            v[lo:hi] -= gone * (mass @ v[lo:hi] / mass.sum())
+
+    def _spin(self, x: np.ndarray, v: np.ndarray, lo: int, hi: int) -> np.ndarray:
+        """ω (3,), rad/s, of the nodes between lo and hi."""
+        centre, momentum, omega, inertia = np.empty(3), np.empty(3), np.empty(3), np.empty((3, 3))
+        tn.centre_of(self._world.mass, x, lo, hi, centre)
+        tn.inertia_of(self._world.mass, x, lo, hi, centre, inertia)
+        tn.momentum_of(self._world.mass, x, v, lo, hi, centre, momentum)
+        tn.solve_spin(inertia, momentum, omega)
+        return omega
 
     def set_calm(self, body: int, calms: float) -> None:
         """Let the motion of a body with a goal die at a rate of ``calms``, 1/s, besides."""

@@ -145,7 +145,7 @@ class Patches:
         world = self._world
         return pt.search(pairs, wanted, slack, along, x, way, self.ball(way), own, self._first, self._order, self.piece,
                          self._triangles, self._owned_point, self._owned_edge, world.skin.edges, world.skin.points,
-                         self._centre, world.gap, self._near)
+                         self._centre, world.gap, world.point_gap, self._near)
 
     def _fit(self, wide: np.ndarray) -> None:
         if len(wide):

@@ -18,6 +18,7 @@ class Aim:
 
     pose : m, where bodies are that go on and turn as a whole, at ``spin`` (bodies, 3), rad/s.  going : with the change
     of shape going on.  pushed, forced : m/s², what the state has of them, turned.  base, target : m; inertia : N/m.
+    pull : m/s², see solver.forces.
     """
 
     h: float
@@ -30,6 +31,7 @@ class Aim:
     inertia: np.ndarray
     met: np.ndarray
     spin: np.ndarray
+    pull: np.ndarray
 
 
 class Scheme:
@@ -47,10 +49,6 @@ class Scheme:
         self._alpha = np.column_stack([lag, back, 0.5 - lag + back, 0.25 * (1.0 - lag + back) ** 2])
         self._back = back[world.node_body, None]
 
-    def pull(self) -> np.ndarray:
-        """What gravity pulls at each node with (n,), m/s²."""
-        return self._world.gravity * self._world.weight[self._world.node_body]
-
     def turned_on(self, state: State, h: float) -> tuple[np.ndarray, ...]:
         """pose, going, pushed, forced, swing and spin after ``h``, s; see kernels.turning.turned_on."""
         w = self._world
@@ -60,14 +58,17 @@ class Scheme:
                      pushed, forced, swing, spin)
         return pose, going, pushed, forced, swing, spin
 
-    def aim(self, turned: tuple[np.ndarray, ...], h: float, touches: np.ndarray, met: np.ndarray) -> Aim:
+    def aim(self, turned: tuple[np.ndarray, ...], h: float, touches: np.ndarray, met: np.ndarray,
+            pull: np.ndarray) -> Aim:
         """The aim of a substep; ``touches`` (bodies,) bool are near something, ``met`` (n,) bool at rest on it."""
         pose, going, pushed, forced, swing, spin = turned
         w, inertia, base, target = self._world, np.empty(len(met)), np.empty_like(pose), np.empty_like(pose)
         flies = (self._loose & ~touches)[w.node_body]
-        aim(going, pushed, forced, swing, self.pull(), flies, met, h, self._alpha, w.node_body, w.mass,
+        even = np.add.reduceat(w.mass[:, None] * pull, w.first_node[:-1])
+        even /= np.add.reduceat(w.mass, w.first_node[:-1])[:, None]
+        aim(going, pushed, forced, swing, pull, even, flies, met, h, self._alpha, w.node_body, w.mass,
             base, target, inertia)
-        return Aim(h, pose, going, pushed, forced, base, target, inertia, met, spin)
+        return Aim(h, pose, going, pushed, forced, base, target, inertia, met, spin, pull)
 
     def drift(self, aim: Aim) -> np.ndarray:
         """How bodies are speeding up as a whole, (bodies, 3) m/s²: from the nodes that are not at rest on something."""
@@ -90,7 +91,7 @@ class Scheme:
                         w.node_body, v, push, force)
         tn.add_rigid(w.mass, x, state.v, w.first_node, loose, aim.spin, v)
         before, after = self.due(state.v, state.push, state.force, h), self.due(v, push, force, h)
-        tn.keep_momentum(w.mass, state.x, before, x, after, aim.target, aim.inertia, self.pull(), w.first_node, loose,
+        tn.keep_momentum(w.mass, state.x, before, x, after, aim.target, aim.inertia, aim.pull, w.first_node, loose,
                          h, v)
         tn.fade_shape(w.mass, x, w.first_node, loose, left, v)
         return v, push, force
@@ -101,7 +102,7 @@ class Scheme:
         back = self._back
         return v + h * ((0.5 - back) * push + back * force)
 
-    def keep_motion(self, state: State, x: np.ndarray, v: np.ndarray, due: np.ndarray, h: float,
+    def keep_motion(self, state: State, x: np.ndarray, v: np.ndarray, due: np.ndarray, aim: Aim,
                     adrift: list[np.ndarray]) -> None:
         """Give bodies that touch only each other the momenta that they had, the angular about their common centre.
 
@@ -109,15 +110,16 @@ class Scheme:
         ``due`` (n, 3) are the speeds that ``v``, changed in place, comes to.
         """
         w = self._world
-        was, pull = self.due(state.v, state.push, state.force, h), self.pull()
+        was = self.due(state.v, state.push, state.force, aim.h)
         for bodies in adrift:
             parts = [slice(w.first_node[body], w.first_node[body + 1]) for body in bodies]
             mass = np.concatenate([w.mass[part] for part in parts])
             share = mass / mass.sum()
-            before, speed, after, now = (np.concatenate([a[part] for part in parts]) for a in (state.x, was, x, due))
+            before, speed, after, now, pull = (np.concatenate([a[part] for part in parts])
+                                               for a in (state.x, was, x, due, aim.pull))
             before, centre = before - share @ before, share @ after
             after = after - centre
-            speed[:, 1] -= h * np.concatenate([pull[part] for part in parts])   # weights turn them where not alike
+            speed += aim.h * pull                       # weights turn them where not alike
             lack = mass @ (np.cross(before, speed - share @ speed) - np.cross(after, now - share @ now))
             spread = after * mass[:, None]
             omega = np.empty(3)

@@ -2,6 +2,7 @@
 
 from collections.abc import Sequence
 from dataclasses import dataclass, field
+from typing import Literal
 
 import numpy as np
 
@@ -53,17 +54,19 @@ class ShellMaterial:
     brace: float = 0.0
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class Inflation:
     """What presses on a skin from inside: ``pressure``, Pa, reached evenly within ``grows``, s.
 
     backing : Pa, None for a pressure that stays as it is whatever the volume.  Else a closed-in gas at constant
     temperature that at rest has ``pressure`` above what is outside, (pressure + backing) V0 / V - backing.
+    spread : of each skin point (points,), what part of that presses on it, None where it is even.
     """
 
     pressure: float = 0.0
     grows: float = 0.0
     backing: float | None = None
+    spread: np.ndarray | None = None
 
     def now(self, since: float) -> float:
         """Pa, ``since``, s, after the start."""
@@ -74,26 +77,27 @@ class Inflation:
 class Goal:
     """Where the nodes of a body are drawn to: ``target`` (nodes, 3), m, each with ``stiffness`` (nodes,), N/m.
 
-    middle : only the body's middle is drawn to that of the targets.  calms : 1/s, at which its motion dies besides.
+    draws : each of the "points" for itself, or only the "middle" of the body to that of the targets, or its middle and
+    its turn, "whole".  calms : 1/s, at which its motion dies besides.
     """
 
     target: np.ndarray
     stiffness: np.ndarray
-    middle: bool = False
+    draws: Literal["points", "middle", "whole"] = "points"
     calms: float = 0.0
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class Touch:
-    """How a skin touches: gap, m, kept to others, and friction coefficient.
+    """How a skin touches: gap, m, kept to others, and friction coefficient; both may differ by point, (points,).
 
     bounce : part 0 .. 1 of the speed of two bodies' centres towards each other that they part with, the
     greater of both sides'; None leaves it to what they are made of.
     outside_only : of a collider: it pushes out whatever starts inside it, instead of having two sides.
     """
 
-    gap: float
-    friction: float
+    gap: Amount
+    friction: Amount
     bounce: float | None = None
     outside_only: bool = False
 
@@ -163,8 +167,8 @@ BodySpec = SolidSpec | ShellSpec
 AnyMaterial = Material | ShellMaterial
 
 
-def alike(one: AnyMaterial, two: AnyMaterial) -> bool:
-    """Are two materials the same, everywhere?"""
+def alike(one: AnyMaterial | Touch, two: AnyMaterial | Touch) -> bool:
+    """Are two materials, or how two skins touch, the same everywhere?"""
     return type(one) is type(two) and all(np.array_equal(a, b) for a, b in zip(vars(one).values(), vars(two).values()))
 
 

@@ -13,6 +13,7 @@ from rubberquince.kernels.motion import add_inertia_force, inertia_energy
 from rubberquince.solver.bounce import Bounce, find_bounces
 from rubberquince.solver.contacts import NOWHERE, Contacts
 from rubberquince.solver.damping import Damping
+from rubberquince.solver.forces import Forces
 from rubberquince.solver.scheme import Aim, Scheme
 from rubberquince.solver.seams import Seams
 from rubberquince.solver.specs import AnyMaterial, Goal, Inflation, RunSpec, Touch, alike
@@ -112,6 +113,7 @@ class Stepper:
         self._loose = self.world.turns
         self._scheme = Scheme(self.world, self._loose, spec.quality.ringing)
         self._damping = Damping(self.world, self.system, self._loose)
+        self._forces = Forces(self.world)
         self._bounces: list[Bounce] = []
         self._touch = 0.0                   # energy of contact at the start of the substep, J
         self._contact = np.zeros(0)         # stiffness of points in this frame, N/m
@@ -153,7 +155,7 @@ class Stepper:
 
     def set_touch(self, piece: int, touch: Touch) -> None:
         """Change how a piece (solids first, then colliders) touches."""
-        if touch != self.world.touches[piece]:
+        if not alike(touch, self.world.touches[piece]):
             self.world.set_touch(piece, touch)
             self.contacts.touching.forget()
 
@@ -201,18 +203,18 @@ class Stepper:
                 self.seams.tell(since + (k + 1) * h)
                 if any([term.tell(since + (k + 1) * h) for term in self.world.terms]):
                     self._elastic = (NOWHERE, 0.0)
-                self._substep(h)
+                self._substep(h, since + (k + 1) * h)
         except Stopped:
             self.state = before
             raise
         return self.effort
 
-    def _substep(self, h: float) -> None:
+    def _substep(self, h: float, since: float) -> None:
         tangled, quality = self.contacts.tangled(), self.quality
         if tangled:
             self.state = replace(self.state, x=self.contacts.draw_apart(self.state.x, h))
         state = self.state
-        step = self._plan(h)
+        step = self._plan(h, since)
         self.system.prepare(state.x, step.stretch, step.aim.inertia)
         place, limited, cut, most = self._predict(step), False, False, 0.0
         for iteration in range(quality.iterations):
@@ -232,7 +234,7 @@ class Stepper:
         adrift = self.contacts.adrift(state.x, x, self._meetings()) if may_drift.any() else []
         x = self._turned_as_free(x, step.aim, adrift)
         v, push, force = self._scheme.speeds(state, x, step.aim, step.left)
-        self._damping.calm_middles(v, h)
+        self._damping.calm_wholes(x, v, h)
         if cut or (step.touches.any() and self._gains(x, v, step)):
             stopped = step.touches[self.world.node_body, None] | cut
             v = np.where(stopped, (x - state.x) / h, v)
@@ -244,7 +246,7 @@ class Stepper:
             share = self.world.mass[mine] / self.world.mass[mine].sum()
             for moves in (v, push, force):
                 moves[mine] = (share @ moves[mine]) * self.world.free[mine, None]
-        self._scheme.keep_motion(state, x, v, self._scheme.due(v, push, force, h), h, adrift)
+        self._scheme.keep_motion(state, x, v, self._scheme.due(v, push, force, h), step.aim, adrift)
         self.state = replace(state, x=x, v=v, push=push, force=force)
 
     def _gains(self, x: np.ndarray, v: np.ndarray, step: _Step) -> bool:
@@ -256,7 +258,7 @@ class Stepper:
         now = self.contacts.energy(x, step.contact) + self.seams.energy(x)
         kinetic = [0.5 * w.mass @ (speed ** 2).sum(axis=1) for speed in (state.v, v)]
         before, after = (self._place(at, step).bulk - inertia_energy(step.aim.inertia, at, step.aim.target)
-                         + touch + w.mass * self._scheme.pull() @ at[:, 1]
+                         + touch - float(np.vdot(w.mass[:, None] * step.aim.pull, at))
                          for at, touch in ((state.x, self._touch), (x, now)))
         return after + kinetic[1] - before - kinetic[0] > MOST_GAIN * max(kinetic) + step.rounding
 
@@ -295,11 +297,15 @@ class Stepper:
             mine = slice(*np.searchsorted(skin.piece[: skin.moving], [body, body + 1]))
             mass = w.mass[w.node_body == body].sum() / max(skin.area[mine].sum(), 1e-300)
             contact[mine] = skin.area[mine] * (CONTACT_INERTIA * mass / (h * h)
-                                               + CONTACT_LOAD * w.own_pressure(body) / max(w.gap[body], 1e-6))
+                                               + CONTACT_LOAD * w.own_pressure(body)
+                                               / np.maximum(w.point_gap[: skin.moving][mine], 1e-6))
         return contact
 
-    def _plan(self, h: float) -> _Step:
-        """What a substep of ``h``, s, is about to do; the matrix becomes that of the bodies turned as a whole."""
+    def _plan(self, h: float, since: float) -> _Step:
+        """What a substep of ``h``, s, that ends ``since``, s, after the start is about to do.
+
+        The matrix becomes that of the bodies turned as a whole.
+        """
         w, state = self.world, self.state
         self.contacts.begin(state.x)
         self._bounces = self._find_bounces(h)
@@ -315,7 +321,8 @@ class Stepper:
         fade = fade + STEADY * h * np.maximum((spin ** 2).sum(axis=1) - slow ** 2, 0.0)
         drag = beta[w.node_body] / h
         rounding = ROUNDING * float(w.mass.sum()) * max((w.gravity * h) ** 2, STILL_SPEED ** 2)
-        return _Step(self._scheme.aim(turned, h, touches, met), 1.0 + drag, drag, np.exp(-h * fade), self._contact,
+        aim = self._scheme.aim(turned, h, touches, met, self._forces.at(state.x, since))
+        return _Step(aim, 1.0 + drag, drag, np.exp(-h * fade), self._contact,
                      touches, leans, STILL_SPEED * h, rounding)
 
     def _predict(self, step: _Step) -> _Place:

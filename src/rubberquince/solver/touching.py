@@ -53,8 +53,8 @@ class Touching:
     def forget(self) -> None:
         """Search anew at the next call: gaps have changed or points have jumped."""
         world, patches = self._world, self._patches
-        ground = world.spec.ground.gap if world.spec.ground else 0.0
-        self._ground_gap = np.maximum(world.gap[world.skin.piece[: world.skin.moving]], ground)
+        ground = float(np.max(world.spec.ground.gap)) if world.spec.ground else 0.0
+        self._ground_gap = np.maximum(world.point_gap[: world.skin.moving], ground)
         self._ground_gap[~world.meets[world.skin.piece[: world.skin.moving], -1]] = -np.inf
         self._widest = float(max([*world.gap, ground, 1e-6]))
         self._spare = np.maximum(MOST * patches.size(np.arange(patches.moving)), LEAST * self._widest)
@@ -233,11 +233,11 @@ class Touching:
 
     def _leave(self, k: int, inside: np.ndarray, x: np.ndarray) -> tuple[np.ndarray, ...]:
         """Points inside collider ``k`` with its nearest faces, through which they are led out."""
-        skin, triangles = self._world.skin, self._world.skin.triangles[k]
+        triangles = self._world.skin.triangles[k]
         points = np.flatnonzero(inside)
         _, nearest, _ = igl.point_mesh_squared_distance(np.ascontiguousarray(x[points]), x, triangles)
         return (np.column_stack([points, triangles[nearest]]), np.full(len(points), LEAVING, np.int8),
-                self._world.gap[skin.piece[points]])
+                self._world.point_gap[points])
 
     def _counts(self, ids: np.ndarray) -> np.ndarray:
         """Which relations (k, 4) count, (k,) bool: not those of points that are led out, nor of tangled solids, nor of

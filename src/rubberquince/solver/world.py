@@ -97,9 +97,9 @@ class World:
         self.free = 1.0 - _stack([carrier.held.astype(float) for carrier in self.carriers], (0,))
         held = np.bincount(self.node_body, self.free == 0.0, self.bodies) > 0.0
         drawn = np.array([body.goal is not None for body in spec.bodies], bool)
-        by_middle = np.array([body.goal is not None and body.goal.middle for body in spec.bodies], bool)
+        as_one = np.array([body.goal is not None and body.goal.draws != "points" for body in spec.bodies], bool)
         self.anchored = held | drawn                    # bodies (bodies,) bool whose momentum is not theirs alone
-        self.turns = ~held & (~drawn | by_middle)       # those that turn as a whole
+        self.turns = ~held & (~drawn | as_one)          # those that turn as a whole
         self.octahedra = Octahedra(spec.bodies, self.carriers, self.first_node)
         self.membrane = Membrane(spec.bodies, self.carriers, self.first_node)
         self.bending = Bending(spec.bodies, self.carriers, self.first_node)
@@ -115,10 +115,11 @@ class World:
         self.mass = np.zeros(n)
         self.gravity = spec.gravity
         self.weight = np.array([body.weight for body in spec.bodies], float)
-        self.ground_friction = spec.ground.friction if spec.ground else 0.0
+        self.ground_friction = float(np.max(spec.ground.friction)) if spec.ground else 0.0
         self.materials: list[AnyMaterial] = [body.material for body in spec.bodies]
         pieces = self.bodies + len(spec.colliders)
-        self.gap, self.friction = np.zeros(pieces), np.zeros(pieces)
+        self.gap = np.zeros(pieces)                                 # the widest of each piece
+        self.point_gap, self.friction = np.zeros((2, len(self.skin.points)))
         self.bounce, self.outside_only = np.full(pieces, OWN_BOUNCE), np.zeros(pieces, bool)
         self.meets = np.ones((pieces + 1, pieces + 1), bool)        # which pieces touch; the last is the ground
         for one, two in spec.apart:
@@ -143,7 +144,8 @@ class World:
     def set_touch(self, piece: int, touch: Touch) -> None:
         """Write how a piece (bodies first, then colliders) touches into the running arrays."""
         self.touches[piece] = touch
-        self.gap[piece], self.friction[piece] = touch.gap, touch.friction
+        mine = self.skin.piece == piece
+        self.gap[piece], self.point_gap[mine], self.friction[mine] = np.max(touch.gap), touch.gap, touch.friction
         self.bounce[piece] = OWN_BOUNCE if touch.bounce is None else touch.bounce
         self.outside_only[piece] = touch.outside_only and is_closed(self.spec.colliders[piece - self.bodies].triangles)
 

@@ -5,6 +5,7 @@ from itertools import pairwise
 
 import numpy as np
 
+from rubberquince.kernels.turning import solve_spin
 from rubberquince.solver.carriers.carrier import Carrier
 from rubberquince.solver.specs import AnyMaterial, BodySpec, Goal
 
@@ -12,10 +13,11 @@ from rubberquince.solver.specs import AnyMaterial, BodySpec, Goal
 class Goals:
     """Energy  Σ k/2 |x - target|²  of the nodes of bodies that have a goal.
 
-    Where a goal is for the middle, only the weighted mean of that way counts: Σ k/2 |mean (x - target)|².
+    Where a goal draws the middle, only the weighted mean of that way counts, Σ k/2 |mean (x - target)|²; where it draws
+    the whole, that part of it which is a motion of all: the mean and a turn about it.
 
     It has no blocks: its ``stiffness`` (n,), N/m, stands beside the inertia of nodes, where damping does not find it.
-    Of a middle, too, it is each node's own: along a motion of all that is the same, and never too little elsewhere.
+    Of a whole, too, it is each node's own: along a motion of all that is the same, and never too little elsewhere.
     """
 
     def __init__(self, bodies: Sequence[BodySpec], carriers: Sequence[Carrier], first_node: np.ndarray) -> None:
@@ -25,6 +27,10 @@ class Goals:
         self.stiffness = np.zeros(int(first_node[-1]))
         for k, goal in self._goals.items():
             self.stiffness[self._slices[k]] = goal.stiffness
+
+    def draws(self, body: int) -> str:
+        """How the goal of a body draws it; see specs.Goal."""
+        return self._goals[body].draws
 
     def set_goal(self, body: int, goal: Goal) -> None:
         """Draw a body that has a goal to other places, or otherwise."""
@@ -55,7 +61,15 @@ class Goals:
         """How far (n, 3), m, each node of a body is from where it is drawn, or all are."""
         goal = self._goals[body]
         way = x[self._slices[body]] - goal.target
-        if not goal.middle:
-            return way
         total = goal.stiffness.sum()
-        return np.broadcast_to(goal.stiffness @ way / total if total > 0.0 else np.zeros(3), way.shape)
+        if goal.draws == "points" or total <= 0.0:
+            return way
+        mean = goal.stiffness @ way / total
+        if goal.draws == "middle":
+            return np.broadcast_to(mean, way.shape)
+        arm = goal.target - goal.stiffness @ goal.target / total
+        weighed = goal.stiffness[:, None] * arm
+        moment = np.eye(3) * (weighed * arm).sum() - weighed.T @ arm
+        turn, omega = np.cross(weighed, way).sum(axis=0), np.empty(3)
+        solve_spin(moment, turn, omega)
+        return mean + np.cross(omega, arm)

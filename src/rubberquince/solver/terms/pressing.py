@@ -62,6 +62,10 @@ class Pressing:
         """What presses inside a body with nodes at ``x`` (n, 3), m, Pa."""
         return self._law(body, self.volume(body, x))[1] if self.inflations[body].pressure else 0.0
 
+    def way(self, body: int) -> float:
+        """1, or -1 where the skin of a body is wound inwards."""
+        return self._inside_of(body).way
+
     def volume(self, body: int, x: np.ndarray) -> float:
         """m³ inside a body with nodes at ``x`` (n, 3), m."""
         inside = self._inside_of(body)

@@ -14,7 +14,8 @@ from rubberquince.units import show
 TO = (("nothing", "nothing", "It goes where it is pushed"),
       ("its own shape", "its own shape", "It comes back to the shape and the place that it starts with"))
 HOW = (("every point", "Each point is drawn to its own place"),
-       ("its middle", "Only the middle is drawn: it may turn and wobble about it"))
+       ("its middle", "Only the middle is drawn: it may turn and wobble about it"),
+       ("as a whole", "The middle and the turn are drawn, as of a rigid thing: it may wobble about them"))
 
 
 class GoalSection(Section):
