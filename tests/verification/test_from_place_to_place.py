@@ -34,7 +34,7 @@ def test_a_box_that_drags_on_one_side_turns_towards_it(left, right, sign):
     turn = np.arctan2((mass @ np.cross(stepper.world.start - mass @ stepper.world.start / mass.sum(), way))[1],
                       mass @ (stepper.world.start[:, [0, 2]] ** 2).sum(axis=1))
     # what drags on the right (x > 0) while it goes to the front (z > 0) turns it about y with a positive sign
-    assert turn == pytest.approx(0.0, abs=0.01) if sign == 0.0 else turn * sign > 0.03
+    assert turn == pytest.approx(0.0, abs=0.03) if sign == 0.0 else turn * sign > 0.1
 
 
 def test_each_point_keeps_its_own_gap():
@@ -47,8 +47,8 @@ def test_each_point_keeps_its_own_gap():
     stepper = run(RunSpec([sheet], [table], ground=None), 40)
     height = stepper.skin()[:, 1] - 0.1
     left, right = height[points[:, 0] < -0.06], height[points[:, 0] > 0.06]
-    assert 2e-4 < left.min() and left.max() < 1.2e-3
-    assert 2e-3 < right.min() and right.max() < 6.5e-3
+    assert left.min() > 2e-4 and left.max() < 1.2e-3
+    assert right.min() > 2e-3 and right.max() < 6.5e-3
     assert own_crossings(stepper) == 0
 
 
