@@ -54,7 +54,10 @@ def carry(x, bind_node, bind_weight, out):
 
 @njit(cache=True, nogil=True)
 def stiffness_of(kind, ids, e, w, moving, point_stiffness):
-    """Contact stiffness of a relation, N/m: that of its moving side, or the harmonic mean of both."""
+    """Contact stiffness of a relation, N/m: that of its moving side, or the harmonic mean of both.
+
+    What goes where it is led has none of its own.
+    """
     if kind == GROUND:
         return point_stiffness[ids[e, 0]]
     split = 2 if kind == EDGE_EDGE else 1
@@ -64,9 +67,9 @@ def stiffness_of(kind, ids, e, w, moving, point_stiffness):
             first += abs(w[k]) * point_stiffness[ids[e, k]]
         else:
             second += abs(w[k]) * point_stiffness[ids[e, k]]
-    if ids[e, 0] >= moving:
+    if ids[e, 0] >= moving or first == 0.0:
         return second
-    if ids[e, 3] >= moving:
+    if ids[e, 3] >= moving or second == 0.0:
         return first
     return 2.0 * first * second / (first + second)
 

@@ -188,8 +188,11 @@ def keep_momentum(mass, before, due, x, now, target, inertia, pull, first, turns
 
 
 @njit(cache=True, nogil=True)
-def fade_shape(mass, x, first, turns, left, v):
-    """Leave of ``v`` (n, 3), m/s, the part ``left`` (bodies,); of bodies that ``turns``, of their change of shape."""
+def fade_shape(mass, x, first, turns, left, led, v):
+    """Leave of ``v`` (n, 3), m/s, the part ``left`` (bodies,); of bodies that ``turns``, of their change of shape.
+
+    Of the others it is what differs from the speeds ``led`` (n, 3) that they are led with.
+    """
     centre, speed, momentum = np.empty(3), np.empty(3), np.empty(3)
     inertia, omega, r, w = np.empty((3, 3)), np.empty(3), np.empty(3), np.empty(3)
     for body in range(len(first) - 1):
@@ -197,7 +200,9 @@ def fade_shape(mass, x, first, turns, left, v):
         if left[body] == 1.0:
             continue
         if not turns[body]:
-            v[lo:hi] *= left[body]
+            for i in range(lo, hi):
+                for a in range(3):
+                    v[i, a] = led[i, a] + left[body] * (v[i, a] - led[i, a])
             continue
         centre_of(mass, x, lo, hi, centre)
         centre_of(mass, v, lo, hi, speed)

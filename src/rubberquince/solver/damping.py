@@ -49,15 +49,18 @@ class Damping:
         halves = material.wobble_halves
         self._rates[body] = np.log(2.0) / halves if halves > 0.0 else 0.0
 
-    def calm_wholes(self, x: np.ndarray, v: np.ndarray, h: float) -> None:
-        """Slow down, in ``v`` (n, 3), m/s, of nodes at ``x`` what goals draw as a whole, after ``h``, s."""
+    def calm_wholes(self, x: np.ndarray, v: np.ndarray, led: np.ndarray, h: float) -> None:
+        """Slow down, in ``v`` (n, 3), m/s, of nodes at ``x`` what goals draw as a whole, after ``h``, s.
+
+        ``led`` (n, 3) are the speeds with which they are led.
+        """
         w = self._world
         for body in np.flatnonzero(w.anchored & w.turns & (self._calm > 0.0)):
             lo, hi = int(w.first_node[body]), int(w.first_node[body + 1])
             mass, gone = w.mass[lo:hi], 1.0 - np.exp(-2.0 * h * self._calm[body])
-            if w.goals.draws(body) == "whole":
-                tn.turn_nodes(x, lo, hi, mass @ x[lo:hi] / mass.sum(), -gone * self._spin(x, v, lo, hi), v)
-            v[lo:hi] -= gone * (mass @ v[lo:hi] / mass.sum())
+            if w.goals.draws(int(body)) == "whole":
+                tn.turn_nodes(x, lo, hi, mass @ x[lo:hi] / mass.sum(), -gone * self._spin(x, v - led, lo, hi), v)
+            v[lo:hi] -= gone * (mass @ (v[lo:hi] - led[lo:hi]) / mass.sum())
 
     def _spin(self, x: np.ndarray, v: np.ndarray, lo: int, hi: int) -> np.ndarray:
         """ω (3,), rad/s, of the nodes between lo and hi."""

@@ -9,7 +9,7 @@ from rubberquince.solver.world import World
 
 PASSES = 4
 SMALL = 1e-3                # of the body: how far it is thought to be bent
-EASE = 1e-3                 # of the pitch² that is looked for: inertia that keeps the matrix of a free body definite
+EASE = 1e-3                 # of the pitch², about: inertia that keeps the matrix of a body that can turn definite
 
 
 def free_frequency(solid: SolidSpec) -> float:
@@ -42,8 +42,9 @@ def free_frequency(solid: SolidSpec) -> float:
         mixed, square = _ritz(block, mass, [system.product(ones, zeros, field) for field in block])
         if step == PASSES - 1:
             break
-        inertia = mass * EASE * square if loose[0] else zeros
-        system.prepare(x, ones, inertia)
+        if step == 0:
+            inertia = mass * EASE * max(square, 1.0)
+            system.prepare(x, ones, inertia)
         block = [freed(system.solve(x, mass[:, None] * field, ones, inertia, NO_PAIRS, 0.02)[0]) for field in mixed]
     return float(np.sqrt(max(square, 0.0)) / (2 * np.pi))
 

@@ -78,10 +78,10 @@ class Scheme:
         return np.add.reduceat(inner[:, None] * aim.pushed, w.first_node[:-1]) / np.maximum(total, 1e-300)[:, None]
 
     def speeds(self, state: State, x: np.ndarray, aim: Aim,
-               left: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+               left: np.ndarray, led: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
         """Node speeds at ``x``, m/s, what pushes nodes, evened out, and what does now, m/s²; (n, 3) each.
 
-        ``left`` (bodies,) is what is left of changes of shape.
+        ``left`` (bodies,) is what is left of changes of shape, ``led`` (n, 3) the speeds, m/s, of known motion.
         The scheme spreads what a force does over some steps, and steps along a tangent lose spin: each body as a whole
         gets at the end what forces left it.
         """
@@ -93,7 +93,9 @@ class Scheme:
         before, after = self.due(state.v, state.push, state.force, h), self.due(v, push, force, h)
         tn.keep_momentum(w.mass, state.x, before, x, after, aim.target, aim.inertia, aim.pull, w.first_node, loose,
                          h, v)
-        tn.fade_shape(w.mass, x, w.first_node, loose, left, v)
+        tn.fade_shape(w.mass, x, w.first_node, loose, left, led, v)
+        held = w.free == 0.0
+        v[held], push[held], force[held] = (x[held] - state.x[held]) / h, 0.0, 0.0
         return v, push, force
 
     def due(self, v: np.ndarray, push: np.ndarray, force: np.ndarray, h: float) -> np.ndarray:

@@ -1,6 +1,6 @@
 """What the solver is told: plain values in SI units, positions in the world."""
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from typing import Literal
 
@@ -12,6 +12,7 @@ LEAST_POISSON, MOST_POISSON = 0.25, 0.495
 
 
 Amount = float | np.ndarray         # of each node of a body, where it is an array
+Course = Callable[[float], np.ndarray]      # places of nodes (n, 3), m, so many seconds after the start
 
 
 @dataclass(frozen=True, eq=False)
@@ -79,12 +80,14 @@ class Goal:
 
     draws : each of the "points" for itself, or only the "middle" of the body to that of the targets, or its middle and
     its turn, "whole".  calms : 1/s, at which its motion dies besides.
+    course : where the targets are in time, None if they stay.
     """
 
     target: np.ndarray
     stiffness: np.ndarray
     draws: Literal["points", "middle", "whole"] = "points"
     calms: float = 0.0
+    course: Course | None = None
 
 
 @dataclass(frozen=True, eq=False)
@@ -107,7 +110,8 @@ class SolidSpec:
     """A solid: skin points (n, 3) m and triangles (t, 3), its lattice, and the pose its nodes start in.
 
     rotation (3, 3) and translation (3,) take lattice coordinates to the world.
-    ``held`` (nodes,) bool marks nodes that never move; ``weight`` is how strongly gravity pulls.
+    ``held`` (nodes,) bool marks nodes that nothing moves: they stay, or go along the ``course`` of all of its nodes.
+    ``weight`` is how strongly gravity pulls.
     """
 
     triangles: np.ndarray
@@ -120,6 +124,7 @@ class SolidSpec:
     weight: float = 1.0
     inflation: Inflation = Inflation()
     goal: Goal | None = None
+    course: Course | None = None
 
 
 @dataclass(frozen=True, eq=False)
@@ -161,10 +166,38 @@ class ShellSpec:
     goal: Goal | None = None
     links: tuple[Links, ...] = ()
     net: bool = False
+    course: Course | None = None
 
 
-BodySpec = SolidSpec | ShellSpec
-AnyMaterial = Material | ShellMaterial
+@dataclass(frozen=True)
+class NoMaterial:
+    """Of what goes where it is led, whatever it meets; it has a weight of 1 kg only so that sums over it are finite."""
+
+    density: float = 1.0
+    wobble_halves: float = 0.0
+
+
+@dataclass(frozen=True, eq=False)
+class LedSpec:
+    """A thing that others meet and that goes along its ``course`` whatever they do.
+
+    The course is that of the four corners (0, 0, 0), (1, 0, 0), (0, 1, 0), (0, 0, 1) of the frame in which its
+    ``points`` (n, 3) are; or of all of its points, where they are ``free`` of such a frame.
+    """
+
+    points: np.ndarray
+    triangles: np.ndarray
+    touch: Touch
+    course: Course
+    free: bool = False
+    material: NoMaterial = NoMaterial()
+    weight: float = 0.0
+    inflation: Inflation = Inflation()
+    goal: None = None
+
+
+BodySpec = SolidSpec | ShellSpec | LedSpec
+AnyMaterial = Material | ShellMaterial | NoMaterial
 
 
 def alike(one: AnyMaterial | Touch, two: AnyMaterial | Touch) -> bool:

@@ -12,11 +12,12 @@ from rubberquince.kernels.limit import HELD_BACK, NEWTON, PREDICTOR
 from rubberquince.kernels.motion import add_inertia_force, inertia_energy
 from rubberquince.solver.bounce import Bounce, find_bounces
 from rubberquince.solver.contacts import NOWHERE, Contacts
+from rubberquince.solver.courses import Courses
 from rubberquince.solver.damping import Damping
 from rubberquince.solver.forces import Forces
 from rubberquince.solver.scheme import Aim, Scheme
 from rubberquince.solver.seams import Seams
-from rubberquince.solver.specs import AnyMaterial, Goal, Inflation, RunSpec, Touch, alike
+from rubberquince.solver.specs import AnyMaterial, Goal, Inflation, LedSpec, RunSpec, Touch, alike
 from rubberquince.solver.state import State
 from rubberquince.solver.system import ElasticSystem, Pairs
 from rubberquince.solver.world import World
@@ -113,13 +114,14 @@ class Stepper:
         self._loose = self.world.turns
         self._scheme = Scheme(self.world, self._loose, spec.quality.ringing)
         self._damping = Damping(self.world, self.system, self._loose)
-        self._forces = Forces(self.world)
+        self._forces, self._courses = Forces(self.world), Courses(self.world)
+        self._supply = np.zeros_like(rest)  # what the forces on held nodes are that known motion works against, N
         self._bounces: list[Bounce] = []
         self._touch = 0.0                   # energy of contact at the start of the substep, J
         self._contact = np.zeros(0)         # stiffness of points in this frame, N/m
         self._no_force, self._no_inertia = np.zeros_like(rest), np.zeros(len(rest))
         self.effort = Effort()
-        self._finest = min((carrier.size for carrier in self.world.carriers), default=1.0)
+        self._finest = min((carrier.size for carrier in self.world.carriers if not carrier.held.all()), default=1.0)
 
     @property
     def frequencies(self) -> np.ndarray:
@@ -148,6 +150,10 @@ class Stepper:
         self._damping.set_calm(body, goal.calms)
         self._elastic = (NOWHERE, 0.0)
         self.system.stiffen()
+
+    def behind(self) -> np.ndarray:
+        """How far (bodies,), m, something keeps each body from where it is led."""
+        return self._courses.behind(self.state.x)
 
     def set_seam(self, number: int, stiffness: float, closes: float) -> None:
         """Change how strongly a seam draws, N/m, and in what time, s."""
@@ -201,6 +207,7 @@ class Stepper:
             for k in range(self.substeps):
                 self._tell(k / self.substeps)
                 self.seams.tell(since + (k + 1) * h)
+                self._courses.tell(since + (k + 1) * h, h)
                 if any([term.tell(since + (k + 1) * h) for term in self.world.terms]):
                     self._elastic = (NOWHERE, 0.0)
                 self._substep(h, since + (k + 1) * h)
@@ -233,11 +240,11 @@ class Stepper:
         may_drift = self._loose & ~step.leans
         adrift = self.contacts.adrift(state.x, x, self._meetings()) if may_drift.any() else []
         x = self._turned_as_free(x, step.aim, adrift)
-        v, push, force = self._scheme.speeds(state, x, step.aim, step.left)
-        self._damping.calm_wholes(x, v, h)
+        v, push, force = self._scheme.speeds(state, x, step.aim, step.left, self._courses.speed)
+        self._damping.calm_wholes(x, v, self._courses.speed, h)
         if cut or (step.touches.any() and self._gains(x, v, step)):
             stopped = step.touches[self.world.node_body, None] | cut
-            v = np.where(stopped, (x - state.x) / h, v)
+            v = np.where(stopped, (x - state.x) / h, v)                 # of what is led it is that already
             push, force = np.where(stopped, 0.0, push), np.where(stopped, 0.0, force)
         for bounce in self._bounces:
             bounce.part(v)
@@ -252,15 +259,18 @@ class Stepper:
     def _gains(self, x: np.ndarray, v: np.ndarray, step: _Step) -> bool:
         """Is there more energy at ``x`` and speeds ``v`` than at the start of the substep?
 
-        The scheme throws back what a contact stops within one step, and faster than it came.
+        The scheme throws back what a contact stops within one step, and faster than it came.  What known motion works
+        against what it leads is not of that.
         """
         state, w = self.state, self.world
+        mass = w.mass * w.free
         now = self.contacts.energy(x, step.contact) + self.seams.energy(x)
-        kinetic = [0.5 * w.mass @ (speed ** 2).sum(axis=1) for speed in (state.v, v)]
+        kinetic = [0.5 * mass @ (speed ** 2).sum(axis=1) for speed in (state.v, v)]
+        supplied = float(np.vdot(self._supply, x - state.x))
         before, after = (self._place(at, step).bulk - inertia_energy(step.aim.inertia, at, step.aim.target)
-                         + touch - float(np.vdot(w.mass[:, None] * step.aim.pull, at))
+                         + touch - float(np.vdot(mass[:, None] * step.aim.pull, at))
                          for at, touch in ((state.x, self._touch), (x, now)))
-        return after + kinetic[1] - before - kinetic[0] > MOST_GAIN * max(kinetic) + step.rounding
+        return after + kinetic[1] - before - kinetic[0] - supplied > MOST_GAIN * max(kinetic) + step.rounding
 
     def _turned_as_free(self, x: np.ndarray, aim: Aim, adrift: list[np.ndarray]) -> np.ndarray:
         """``x`` with bodies that are near nothing turned as far as their spin takes them: solving leaves some of it."""
@@ -294,6 +304,8 @@ class Stepper:
         w, skin = self.world, self.world.skin
         contact = np.zeros(len(skin.points))
         for body in range(w.bodies):
+            if isinstance(w.spec.bodies[body], LedSpec):
+                continue                    # it is as firm as what it meets
             mine = slice(*np.searchsorted(skin.piece[: skin.moving], [body, body + 1]))
             mass = w.mass[w.node_body == body].sum() / max(skin.area[mine].sum(), 1e-300)
             contact[mine] = skin.area[mine] * (CONTACT_INERTIA * mass / (h * h)
@@ -320,7 +332,7 @@ class Stepper:
         slow = np.where(touches & leans, CARRIED_TURN, SLOW_TURN) / h
         fade = fade + STEADY * h * np.maximum((spin ** 2).sum(axis=1) - slow ** 2, 0.0)
         drag = beta[w.node_body] / h
-        rounding = ROUNDING * float(w.mass.sum()) * max((w.gravity * h) ** 2, STILL_SPEED ** 2)
+        rounding = ROUNDING * float((w.mass * w.free).sum()) * max((w.gravity * h) ** 2, STILL_SPEED ** 2)
         aim = self._scheme.aim(turned, h, touches, met, self._forces.at(state.x, since))
         return _Step(aim, 1.0 + drag, drag, np.exp(-h * fade), self._contact,
                      touches, leans, STILL_SPEED * h, rounding)
@@ -335,15 +347,25 @@ class Stepper:
         x, aim, body = self.state.x, step.aim, self.world.node_body
         on = aim.going - x + aim.h ** 2 * self._scheme.drift(aim)[body]
         move = np.where(step.touches[body, None], on, aim.target - x) * self.world.free[:, None]
-        self.contacts.limit(PREDICTOR, x, move, self.system.compliance)
-        stay = self._place(x, step)
         self._touch = self.contacts.energy(x, step.contact) + self.seams.energy(x)
-        most = stay.bulk + self._touch_energy(x, step) + step.rounding
-        for share in (1.0, 0.5):
+        stay = self._led(step)
+        move += self._courses.lead(x)
+        self.contacts.limit(PREDICTOR, x, move, self.system.compliance)
+        most = stay.bulk + self._touch_energy(stay.x, step) + step.rounding
+        for share in (1.0,) if self._courses.any else (1.0, 0.5):
             ahead = self._place(x + share * move, step)
             if ahead.bulk + self._touch_energy(ahead.x, step) <= most:
                 return ahead
         return stay
+
+    def _led(self, step: _Step) -> _Place:
+        """Where the step starts, with known motion done and nothing else moved but what is in its way."""
+        x = self.state.x
+        if self._courses.any:
+            move = self._courses.lead(x)
+            self.contacts.limit(PREDICTOR, x, move, self.system.compliance)
+            x = x + move
+        return self._place(x, step)
 
     def _newton(self, at: _Place, step: _Step) -> _Move:
         """One Newton step with line search: the last one needed where the energy fell as its quadratic model said."""
@@ -361,6 +383,9 @@ class Stepper:
         for bounce in self._bounces:
             slope += bounce.slope(x - self.state.x)
             pairs = bounce.beside(pairs)
+        if self._courses.any:
+            push = slope - step.aim.inertia[:, None] * (x - step.aim.target)
+            self._supply = push * (1.0 - self.world.free[:, None])
         tolerance = min(self.quality.tolerance, BOUNCE_TOLERANCE if self._bounces else 1.0)
         move, iterations = self.system.solve(x, -slope, step.stretch, step.aim.inertia, pairs,
                                              tolerance)

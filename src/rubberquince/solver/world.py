@@ -12,9 +12,10 @@ import numpy as np
 
 from rubberquince.shapes.polymesh import edges_of, is_closed
 from rubberquince.solver.carriers.carrier import Carrier
+from rubberquince.solver.carriers.led import led_carrier
 from rubberquince.solver.carriers.shell import shell_carrier
 from rubberquince.solver.carriers.solid import solid_carrier
-from rubberquince.solver.specs import AnyMaterial, Inflation, RunSpec, ShellSpec, SolidSpec, Touch
+from rubberquince.solver.specs import AnyMaterial, Inflation, LedSpec, RunSpec, ShellSpec, SolidSpec, Touch
 from rubberquince.solver.terms.bending import Bending
 from rubberquince.solver.terms.goals import Goals
 from rubberquince.solver.terms.membrane import Membrane
@@ -24,7 +25,8 @@ from rubberquince.solver.terms.springs import Springs
 from rubberquince.solver.terms.term import Term
 
 OWN_BOUNCE = -1.0            # no number for the bounce: what bodies are made of decides
-CARRIERS: dict[type, Callable[[Any], Carrier]] = {SolidSpec: solid_carrier, ShellSpec: shell_carrier}
+CARRIERS: dict[type, Callable[[Any], Carrier]] = {
+    SolidSpec: solid_carrier, ShellSpec: shell_carrier, LedSpec: led_carrier}
 
 
 @dataclass(eq=False)
@@ -121,7 +123,7 @@ class World:
         self.gap = np.zeros(pieces)                                 # the widest of each piece
         self.point_gap, self.friction = np.zeros((2, len(self.skin.points)))
         self.bounce, self.outside_only = np.full(pieces, OWN_BOUNCE), np.zeros(pieces, bool)
-        self.meets = np.ones((pieces + 1, pieces + 1), bool)        # which pieces touch; the last is the ground
+        self.meets = self._that_give_way(pieces)                    # which pieces touch; the last is the ground
         for one, two in spec.apart:
             self.meets[one, two] = self.meets[two, one] = False
         self.touches = [body.touch for body in spec.bodies] + [c.touch for c in spec.colliders]
@@ -147,7 +149,13 @@ class World:
         mine = self.skin.piece == piece
         self.gap[piece], self.point_gap[mine], self.friction[mine] = np.max(touch.gap), touch.gap, touch.friction
         self.bounce[piece] = OWN_BOUNCE if touch.bounce is None else touch.bounce
-        self.outside_only[piece] = touch.outside_only and is_closed(self.spec.colliders[piece - self.bodies].triangles)
+        self.outside_only[piece] = touch.outside_only and is_closed(self.skin.triangles[piece])
+
+    def _that_give_way(self, pieces: int) -> np.ndarray:
+        """Pairs of ``pieces`` and the ground that can push each other: not those of which neither gives way."""
+        gives_way = np.zeros(pieces + 1, bool)
+        np.logical_or.at(gives_way, self.node_body, self.free > 0.0)
+        return gives_way[:, None] | gives_way
 
     def own_pressure(self, body: int) -> float:
         """Pressure, Pa, that a body's contact has to bear at least: of its own weight, and of what presses in it."""

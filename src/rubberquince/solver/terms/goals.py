@@ -1,6 +1,7 @@
 """Goals: nodes that are drawn to places, each by a spring of its own, or all of a body by its middle."""
 
 from collections.abc import Sequence
+from dataclasses import replace
 from itertools import pairwise
 
 import numpy as np
@@ -44,7 +45,10 @@ class Goals:
         """One is enough."""
 
     def tell(self, since: float) -> bool:
-        return False
+        led = [k for k, goal in self._goals.items() if goal.course is not None]
+        for k in led:
+            self._goals[k] = replace(self._goals[k], target=self._goals[k].course(since))   # type: ignore[misc]
+        return bool(led)
 
     def energy(self, x: np.ndarray) -> float:
         ways = [(goal.stiffness, (self._way(k, x) ** 2).sum(axis=1)) for k, goal in self._goals.items()]

@@ -1,0 +1,36 @@
+"""Known motion: nodes that are held go where the course of their body leads them, within every step."""
+
+import numpy as np
+
+from rubberquince.solver.world import World
+
+
+class Courses:
+    """The courses of a world's bodies; ``any`` is whether there are some.
+
+    ``speed`` (n, 3), m/s, is that of the courses in this substep, at all nodes of their bodies.
+    """
+
+    def __init__(self, world: World) -> None:
+        self._world = world
+        self._courses = {k: body.course for k, body in enumerate(world.spec.bodies) if body.course is not None}
+        self.any = bool(self._courses)
+        self.speed = np.zeros_like(world.start)
+        self._places = world.start.copy()
+
+    def tell(self, since: float, h: float) -> None:
+        """A substep of ``h``, s, ends ``since``, s, after the start."""
+        w = self._world
+        for k, course in self._courses.items():
+            mine = slice(w.first_node[k], w.first_node[k + 1])
+            self._places[mine] = course(since)
+            self.speed[mine] = (self._places[mine] - course(since - h)) / h
+
+    def lead(self, x: np.ndarray) -> np.ndarray:
+        """How far (n, 3), m, held nodes at ``x`` are from where they are led; of all others, nothing."""
+        return (self._places - x) * (1.0 - self._world.free[:, None])
+
+    def behind(self, x: np.ndarray) -> np.ndarray:
+        """How far (bodies,), m, something keeps nodes of each body at ``x`` from where they are led, at most."""
+        w, far = self._world, np.linalg.norm(self.lead(x), axis=1)
+        return np.maximum.reduceat(far, w.first_node[:-1]) if len(far) else np.zeros(w.bodies)
