@@ -31,6 +31,7 @@ USUAL_GRAVITY = 9.81        # m/s²
 MOST_HALVINGS = 12
 ROUNDING = 1e-7             # of the energy a step of gravity brings: a rise below is not one
 BOUNCE_TOLERANCE = 1e-3     # of the linear solver, where bodies are thrown back: what is left is lost momentum
+HINGE_TOLERANCE = 0.02      # of it, where a firm body swings from what is held: it resists that so much less than bends
 LEAP = 2.0                  # cells a Newton step may go, if the free motion goes less far: farther is never right
 LEAST_TURN = 1e-6           # rad: less is rounding
 MOST_GAIN = 0.2            # of the kinetic energy, in a substep: more is the scheme's
@@ -121,6 +122,8 @@ class Stepper:
         self._contact = np.zeros(0)         # stiffness of points in this frame, N/m
         self._no_force, self._no_inertia = np.zeros_like(rest), np.zeros(len(rest))
         self.effort = Effort()
+        self._hinged = any(carrier.filled and carrier.held.any() and not carrier.held.all()
+                           for carrier in self.world.carriers)
         self._finest = min((carrier.size for carrier in self.world.carriers if not carrier.held.all()), default=1.0)
 
     @property
@@ -386,7 +389,8 @@ class Stepper:
         if self._courses.any:
             push = slope - step.aim.inertia[:, None] * (x - step.aim.target)
             self._supply = push * (1.0 - self.world.free[:, None])
-        tolerance = min(self.quality.tolerance, BOUNCE_TOLERANCE if self._bounces else 1.0)
+        tolerance = min(self.quality.tolerance, BOUNCE_TOLERANCE if self._bounces else 1.0,
+                        HINGE_TOLERANCE if self._hinged else 1.0)
         move, iterations = self.system.solve(x, -slope, step.stretch, step.aim.inertia, pairs,
                                              tolerance)
         if not np.isfinite(move).all():
