@@ -8,11 +8,13 @@ from typing import cast
 import numpy as np
 from scipy.spatial import cKDTree
 
+from rubberquince.bake.courses import course_of, frame_course
 from rubberquince.bake.goals import amount_of, areas, goal_of
 from rubberquince.bake.holding import grain_of, held_of, within_heights
 from rubberquince.document.bodies import Meshes, local_points, piece_points, piece_triangles, unit_mesh
 from rubberquince.document.lines import line_of
 from rubberquince.document.scene import GROUND, MOVING, Piece, Role, Scene, Seam
+from rubberquince.document.tracks import scene_at
 from rubberquince.errors import RunError, ShapeError
 from rubberquince.shapes.lattice import Lattice, box_lattice, build_lattice, cells_about
 from rubberquince.shapes.links import braces_across, net_links
@@ -23,8 +25,10 @@ from rubberquince.solver.specs import (
     AnyMaterial,
     BodySpec,
     ColliderSpec,
+    Course,
     Goal,
     Inflation,
+    LedSpec,
     Links,
     Material,
     RunSpec,
@@ -44,7 +48,8 @@ _MOST_LATTICES = 16
 
 @dataclass(frozen=True, eq=False)
 class Assembly:
-    """A run, and which pieces its bodies are: those that move by their ids, then colliders by theirs.
+    """A run, and which pieces its bodies are: those that move by their ids, then colliders that keys lead, then those
+    that stand still.
 
     The order of the line-up is for the eye only.
     """
@@ -166,14 +171,17 @@ def assemble(scene: Scene, meshes: Meshes, stopped: Callable[[], bool] = lambda:
 
     Raises RunError naming the piece that cannot take part, and Stopped when ``stopped()`` says so on the way.
     """
-    bodies, colliders = by_id(scene, *MOVING), by_id(scene, "collider")
+    scene = scene_at(scene, scene.run.first)
+    things = by_id(scene, "collider")
+    bodies, colliders = by_id(scene, *MOVING), [piece for piece in things if not piece.is_led]
     if not bodies:
         raise RunError("There is nothing to compute: no piece is a Solid or a Shell.")
+    bodies += [piece for piece in things if piece.is_led]
     specs: list[BodySpec] = []
     collider_specs, run = [], scene.run
     for piece in bodies + colliders:
         try:
-            if piece.role == "collider":
+            if piece in colliders:
                 collider_specs.append(ColliderSpec(piece_points(piece, meshes),
                                                    unit_mesh(piece.shape, meshes).triangles,
                                                    touch_of(piece, scene, meshes)))
@@ -223,7 +231,8 @@ def _solid(piece: Piece, meshes: Meshes, scene: Scene, stopped: Callable[[], boo
     return SolidSpec(
         unit_mesh(piece.shape, meshes).triangles, lattice, rotation, np.array(piece.place.position),
         cast(Material, material_of(piece, scene, meshes)), touch_of(piece, scene, meshes),
-        held if held.any() else None, piece.solid.weight, inflation_of(piece, scene, meshes), goal)
+        held if held.any() else None, piece.solid.weight, inflation_of(piece, scene, meshes), goal,
+        course_of(piece, scene, lattice.nodes) if held.any() else None)
 
 
 def _shell(piece: Piece, meshes: Meshes, scene: Scene, stopped: Callable[[], bool]) -> ShellSpec:
@@ -236,7 +245,7 @@ def _shell(piece: Piece, meshes: Meshes, scene: Scene, stopped: Callable[[], boo
         mesh.points * np.array(place.size), mesh.triangles, place.rotation(), np.array(place.position),
         cast(ShellMaterial, material_of(piece, scene, meshes)), touch_of(piece, scene, meshes),
         held if held.any() else None, values.weight, inflation_of(piece, scene, meshes), (along, across), values.flat,
-        grain_of(piece, meshes), goal, _braces(piece, meshes))
+        grain_of(piece, meshes), goal, _braces(piece, meshes), course=_course(piece, scene, meshes, held))
 
 
 def _net(piece: Piece, meshes: Meshes, scene: Scene, stopped: Callable[[], bool]) -> ShellSpec:
@@ -250,7 +259,18 @@ def _net(piece: Piece, meshes: Meshes, scene: Scene, stopped: Callable[[], bool]
         points, mesh.triangles, place.rotation(), np.array(place.position),
         cast(ShellMaterial, material_of(piece, scene, meshes)), touch_of(piece, scene, meshes),
         held if held.any() else None, values.weight, inflation_of(piece, scene, meshes),
-        goal=goal, links=(links, *_braces(piece, meshes)), net=True)
+        goal=goal, links=(links, *_braces(piece, meshes)), net=True,
+        course=_course(piece, scene, meshes, held))
+
+
+def _course(piece: Piece, scene: Scene, meshes: Meshes, held: np.ndarray) -> Course | None:
+    """Where the points of a skin are led, if some are held."""
+    return course_of(piece, scene, local_points(piece, meshes)) if held.any() else None
+
+
+def _led(piece: Piece, meshes: Meshes, scene: Scene, stopped: Callable[[], bool]) -> LedSpec:
+    mesh = unit_mesh(piece.shape, meshes)
+    return LedSpec(mesh.points, mesh.triangles, touch_of(piece, scene, meshes), frame_course(piece, scene))
 
 
 def _braces(piece: Piece, meshes: Meshes) -> tuple[Links, ...]:
@@ -268,4 +288,4 @@ def braces_of(piece: Piece, meshes: Meshes) -> tuple[np.ndarray, np.ndarray]:
 
 
 BUILDERS: dict[Role, Callable[[Piece, Meshes, Scene, Callable[[], bool]], BodySpec]] = {
-    "solid": _solid, "shell": _shell, "net": _net, "cage": _solid}
+    "solid": _solid, "shell": _shell, "net": _net, "cage": _solid, "collider": _led}

@@ -12,6 +12,7 @@ from rubberquince.bake.holding import held_of
 from rubberquince.document.bodies import Meshes, piece_points, piece_triangles, unit_mesh
 from rubberquince.document.remaking import refined, with_holes_closed
 from rubberquince.document.scene import GROUND, BlockShape, Piece, Role, Scene, SheetShape, changed
+from rubberquince.document.tracks import scene_at
 from rubberquince.errors import ShapeError
 from rubberquince.kernels.crossing import count_crossings
 from rubberquince.shapes.lattice import cells_about
@@ -51,6 +52,7 @@ class Check:
 
 def checks_of(scene: Scene, meshes: Meshes) -> list[Check]:
     """All checks of a scene, troubles first."""
+    scene = scene_at(scene, scene.run.first)
     found = [*_overlaps(scene, meshes), *_nothing_moves(scene, meshes)]
     for piece in scene.pieces:
         try:

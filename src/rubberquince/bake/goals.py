@@ -1,16 +1,18 @@
 """Goals and weight maps on the nodes of a piece: what the solver is told of them."""
 
+from collections.abc import Callable
 from typing import Literal
 
 import numpy as np
 from scipy.spatial import cKDTree
 
-from rubberquince.document.bodies import Meshes, piece_points, unit_mesh
+from rubberquince.bake.courses import course_of
+from rubberquince.document.bodies import Meshes, local_points, piece_points, unit_mesh
 from rubberquince.document.scene import Piece, Scene
 from rubberquince.document.weights import values_of
 from rubberquince.errors import ShapeError
 from rubberquince.shapes.lattice import Lattice
-from rubberquince.solver.specs import Amount, Goal
+from rubberquince.solver.specs import Amount, Course, Goal
 
 FIRMNESS = 25.0             # N/m³, of the goal of a skin at a strength of one half
 FIRMNESS_INSIDE = 1e5       # N/m⁴, of the goal of what is filled: of water it gives way as far as a skin of 250 g/m²
@@ -56,11 +58,15 @@ def goal_of(piece: Piece, scene: Scene, meshes: Meshes, lattice: Lattice | None)
         return None, np.zeros(len(nodes), bool)
     strength = np.broadcast_to(amount_of("goal.strength", values.strength, piece, scene, meshes, lattice), len(nodes))
     share = areas(mesh.points * np.array(piece.place.size), mesh.triangles) if lattice is None else lattice.share
-    target = start if values.to == "its own shape" else start + _way_to(values.piece, piece, scene, meshes, nodes)
+    target, course = start, course_of(piece, scene, nodes)
+    if values.to == "another piece":
+        target = start + _way_to(values.piece, piece, scene, meshes, nodes)
+        course = _course_to(values.piece, piece, scene, meshes, nodes, start)
     draws = DRAWS[values.how]
-    held = (strength >= HELD) & (target is start) & (draws == "points")
+    held = (strength >= HELD) & (target is start) & (draws == "points") & (piece.track_of("goal.strength") is None)
     calms = np.log(2.0) / values.settles if values.settles > 0.0 else 0.0
-    return Goal(target, goal_stiffness(strength, share, lattice is not None), draws, calms), held
+    return Goal(target, goal_stiffness(strength, share, lattice is not None), draws, calms,
+                course), held
 
 
 def goal_points(piece: Piece, scene: Scene, meshes: Meshes) -> np.ndarray | None:
@@ -82,13 +88,29 @@ def _way_to(other_id: str, piece: Piece, scene: Scene, meshes: Meshes, nodes: np
     mine, its = piece_points(piece, meshes), piece_points(other, meshes)
     if len(mine) != len(its):
         raise ShapeError(f"it cannot be drawn to {other.name}, which has {len(its)} points and not {len(mine)}")
-    if len(nodes) == len(mine):
-        return its - mine
-    skin = unit_mesh(piece.shape, meshes).points * np.array(piece.place.size)
+    return _spread(piece, meshes, nodes)(its - mine)
+
+
+def _spread(piece: Piece, meshes: Meshes, nodes: np.ndarray) -> Callable[[np.ndarray], np.ndarray]:
+    """From ways of the skin points of a piece to those of its nodes, by the nearest points."""
+    skin = local_points(piece, meshes)
+    if len(nodes) == len(skin):
+        return lambda way: way
     far, near = cKDTree(skin).query(nodes, NEAREST)
     weight = 1.0 / np.maximum(far, 1e-9) ** 2
     weight /= weight.sum(axis=1, keepdims=True)
-    return np.einsum("nk,nki->ni", weight, (its - mine)[near])
+    return lambda way: np.einsum("nk,nki->ni", weight, way[near])
+
+
+def _course_to(other_id: str, piece: Piece, scene: Scene, meshes: Meshes, nodes: np.ndarray,
+               start: np.ndarray) -> Course | None:
+    """Where the places of another piece that nodes are drawn to are in time; None if it stays."""
+    other = scene.piece(other_id)
+    course = course_of(other, scene, local_points(other, meshes))
+    if course is None:
+        return None
+    mine, spread = piece_points(piece, meshes), _spread(piece, meshes, nodes)
+    return lambda since: start + spread(course(since) - mine)
 
 
 def areas(points: np.ndarray, triangles: np.ndarray) -> np.ndarray:

@@ -30,7 +30,8 @@ def _shape(piece: Piece) -> Any:
 
 def _physics(piece: Piece, values: bool) -> dict[str, Any]:
     data: dict[str, Any] = {"id": piece.id, "role": piece.role, "shape": _shape(piece),
-                            "place": piece.place.model_dump()}
+                            "place": piece.place.model_dump(), "rides on": piece.rides_on,
+                            "tracks": [track.model_dump() for track in piece.tracks]}
     if piece.moves:
         data["built"] = built(piece.made_of), piece.hold.model_dump(), *(getattr(piece.made_of, name, None)
                                                                                    for name in ("flat", "grain_by"))
@@ -69,12 +70,22 @@ def _looked_at(scene: Scene, of: Piece) -> list[Any]:
     """Shape and place of other pieces that a piece's maps and its goal go by."""
     near = {layer.rule.piece for a_map in of.maps for layer in a_map.layers if isinstance(layer.rule, NearRule)}
     near |= {of.goal.piece} if of.goal.to == "another piece" else set()
-    return [(p.id, _shape(p), p.place.model_dump()) for p in scene.pieces if p.id in near]
+    return [(p.id, _shape(p), p.place.model_dump(), [t.model_dump() for t in p.tracks]) for p in scene.pieces
+            if p.id in near]
+
+
+def _mount(of: Piece, scene: Scene) -> list[Any]:
+    """Place and keys of what a piece rides on."""
+    return [(p.place.model_dump(), p.rides_on, [t.model_dump() for t in p.tracks]) for p in scene.pieces
+            if p.id == of.rides_on]
 
 
 def _number(scene: Scene, values: bool, run: dict[str, Any]) -> int:
     pieces: list[Any] = [_physics(p, values) for p in (*by_id(scene, *MOVING), *by_id(scene, "collider"))]
     pieces += [_lines(piece, scene) for piece in by_id(scene, *MOVING, "collider")]
+    pieces += [_physics(p, values) for p in by_id(scene, "scenery") if p.is_led]
+    pieces += [_mount(piece, scene) for piece in scene.pieces if piece.rides_on]
+    pieces += [track.model_dump() for track in scene.tracks]
     pieces += [(p.id, p.carried_by, _shape(p), p.place.model_dump()) for p in by_id(scene, "carried")]
     if values:
         pieces += [_looked_at(scene, piece) for piece in by_id(scene, *MOVING, "collider")]

@@ -3,10 +3,11 @@
 import igl
 import numpy as np
 
-from rubberquince.bake.assemble import Assembly
-from rubberquince.document.bodies import Meshes, piece_points, piece_triangles
+from rubberquince.bake.assemble import Assembly, by_id
+from rubberquince.bake.courses import course_of
+from rubberquince.document.bodies import Meshes, local_points, piece_points, piece_triangles
 from rubberquince.document.scene import Piece, Scene
-from rubberquince.errors import RunError
+from rubberquince.errors import RunError, ShapeError
 from rubberquince.shapes.lattice import CARRY, smooth_binding
 from rubberquince.shapes.surface import point_normals
 from rubberquince.solver.stepper import Stepper
@@ -31,8 +32,8 @@ class Rider:
         self._corners, self._share = corners, _shares(foot, start[corners])
         self._aside = np.einsum("nij,nj->ni", self._frames(start), self.points - foot)
 
-    def skin(self, x: np.ndarray) -> np.ndarray:
-        """Its points (n, 3), m, with the nodes of the run at ``x``."""
+    def skin(self, x: np.ndarray, since: float) -> np.ndarray:
+        """Its points (n, 3), m, with the nodes of the run at ``x``, ``since``, s, after the start."""
         mine = x[self._nodes]
         if self._filled:
             return np.einsum("nk,nki->ni", self._weight, mine[self._node])
@@ -50,15 +51,37 @@ class Rider:
         return np.stack([along, up, np.cross(along, up)], axis=1)
 
 
-def riders_of(scene: Scene, meshes: Meshes, assembly: Assembly, stepper: Stepper) -> list[Rider]:
-    """All carried pieces in the order of their ids.  Raises RunError naming the one whose carrier is gone."""
-    bodies = {piece.id: k for k, piece in enumerate(assembly.bodies)}
-    found = []
+class LedScenery:
+    """Scenery that keys lead."""
+
+    def __init__(self, piece: Piece, scene: Scene, meshes: Meshes) -> None:
+        course = course_of(piece, scene, local_points(piece, meshes))
+        assert course is not None
+        self.piece, self._course, self.points = piece, course, course(0.0)
+
+    def skin(self, x: np.ndarray, since: float) -> np.ndarray:
+        """The same as of a Rider."""
+        return self._course(since)
+
+
+def riders_of(scene: Scene, meshes: Meshes, assembly: Assembly, stepper: Stepper) -> list[Rider | LedScenery]:
+    """All carried pieces in the order of their ids, then scenery that keys lead.
+
+    Raises RunError naming the one whose carrier is gone.
+    """
+    bodies = {piece.id: k for k, piece in enumerate(assembly.bodies) if piece.moves}
+    found: list[Rider | LedScenery] = []
     for piece in sorted((p for p in scene.pieces if p.role == "carried"), key=lambda p: p.id):
         if piece.carried_by not in bodies:
             raise RunError(f"{piece.name} is carried by nothing: choose a piece that moves in its Role and feel.")
         number = bodies[piece.carried_by]
         found.append(Rider(piece, number, assembly.bodies[number], stepper, meshes))
+    for piece in by_id(scene, "scenery"):
+        if piece.is_led:
+            try:
+                found.append(LedScenery(piece, scene, meshes))
+            except ShapeError as error:
+                raise RunError(f"{piece.name}: {error}") from None
     return found
 
 

@@ -24,7 +24,8 @@ from rubberquince.bake.layout import Entry, Layout
 from rubberquince.bake.readings import Measure
 from rubberquince.bake.riders import riders_of
 from rubberquince.document.bodies import Meshes
-from rubberquince.document.scene import Scene
+from rubberquince.document.scene import Piece, Scene
+from rubberquince.document.tracks import scene_at
 from rubberquince.solver.state import State
 from rubberquince.solver.stepper import Stepper
 
@@ -61,9 +62,9 @@ class SceneRun:
         self._pure = True
         self._riders = riders_of(scene, meshes, self._assembly, self._stepper)
         entries = [Entry(piece.id, piece.role, len(carrier.bind_node), len(carrier.start),
-                         carrier_key(piece, meshes, scene.run.quality))
+                         carrier_key(piece, meshes, scene.run.quality) if piece.moves else "")
                    for piece, carrier in zip(self._assembly.bodies, self._stepper.world.carriers)]
-        entries += [Entry(rider.piece.id, "carried", len(rider.points), 0, "") for rider in self._riders]
+        entries += [Entry(rider.piece.id, rider.piece.role, len(rider.points), 0, "") for rider in self._riders]
         self.layout = Layout(tuple(entries), len(self._start.packed()))
         self.points = self.layout.points
 
@@ -72,20 +73,33 @@ class SceneRun:
         if run_key(scene) == self._key:
             return
         self._key, self._scene, self._pure = run_key(scene), scene, False
-        now = {piece.id: piece for piece in scene.pieces}
-        for k, piece in enumerate(now[p.id] for p in self._assembly.bodies):
-            self._stepper.set_material(k, material_of(piece, scene, self._meshes))
-            goal = goal_for(piece, scene, self._meshes)
-            if goal is not None:
-                self._stepper.set_goal(k, goal)
-            self._stepper.set_weight(k, piece.made_of.weight)
-            self._stepper.set_inflation(k, inflation_of(piece, scene, self._meshes))
-        for k, piece in enumerate(now[p.id] for p in self._assembly.bodies + self._assembly.colliders):
-            self._stepper.set_touch(k, touch_of(piece, scene, self._meshes))
+        self._write(scene_at(scene, scene.run.first), lambda piece, section: True)
         for k, seam in enumerate(scene.sewn()):
             self._stepper.set_seam(k, *drawn(seam, scene))
-        self._stepper.set_gravity(scene.run.gravity)
-        self._stepper.set_ground_friction(scene.run.ground_friction)
+
+    def _write(self, scene: Scene, wanted: Callable[[Piece, str], bool]) -> None:
+        """Write the values of the ``wanted`` pieces and sections of a scene into the running arrays."""
+        now, stepper, meshes = {piece.id: piece for piece in scene.pieces}, self._stepper, self._meshes
+        for k, piece in enumerate(now[p.id] for p in self._assembly.bodies + self._assembly.colliders):
+            if wanted(piece, "contact"):
+                stepper.set_touch(k, touch_of(piece, scene, meshes))
+            if not piece.moves:
+                continue
+            if wanted(piece, piece.made_of_name) or wanted(piece, "braces"):
+                stepper.set_material(k, material_of(piece, scene, meshes))
+                stepper.set_weight(k, piece.made_of.weight)
+            if wanted(piece, "goal") and (goal := goal_for(piece, scene, meshes)) is not None:
+                stepper.set_goal(k, goal)
+            if wanted(piece, "pressure"):
+                stepper.set_inflation(k, inflation_of(piece, scene, meshes))
+        stepper.set_gravity(scene.run.gravity)
+        stepper.set_ground_friction(scene.run.ground_friction)
+
+    def _write_keyed(self, number: int) -> None:
+        """Make keyed values those of frame ``number``."""
+        if self._scene.tracks or any(piece.tracks for piece in self._scene.pieces):
+            self._write(scene_at(self._scene, number), lambda piece, section: any(
+                track.of.startswith(f"{section}.") for track in piece.tracks))
 
     def frames(self, last: int) -> Iterator[Frame]:
         """Frames after the last good one in the cache, up to ``last``; each is on its way to disk.
@@ -114,6 +128,7 @@ class SceneRun:
         if good is None:
             self._stepper.restore(self._start.copy())
             good = self._scene.run.first
+            self._write_keyed(good)
             yield self._keep(writer, good, 0.0)
         else:
             state = cache.state(good)
@@ -121,6 +136,7 @@ class SceneRun:
             self._stepper.restore(State.unpacked(state))
         for number in range(good + 1, last + 1):
             began = time.perf_counter()
+            self._write_keyed(number)
             self._stepper.frame((number - 1 - self._scene.run.first) / self._scene.run.fps)
             yield self._keep(writer, number, time.perf_counter() - began)
 
@@ -128,7 +144,8 @@ class SceneRun:
         skin = self._stepper.skin()
         rows = self._measure.row(skin)
         if self._riders:
-            skin = np.concatenate([skin, *(rider.skin(self._stepper.state.x) for rider in self._riders)])
+            since = (number - self._scene.run.first) / self._scene.run.fps
+            skin = np.concatenate([skin, *(rider.skin(self._stepper.state.x, since) for rider in self._riders)])
             rows = np.concatenate([rows, np.zeros((len(self._riders), rows.shape[1]))])
         effort = np.array([self._stepper.effort.linear, seconds])
         frame = Frame(number, self._key if self._pure else MIXED, skin.astype(np.float32), rows, effort)

@@ -12,6 +12,7 @@ from pydantic_core import PydanticCustomError
 from scipy.spatial.transform import Rotation
 
 from rubberquince.document.maps import Map
+from rubberquince.document.tracks import Track
 from rubberquince.document.values import (
     BraceValues,
     ContactValues,
@@ -28,13 +29,14 @@ from rubberquince.document.values import (
 )
 from rubberquince.errors import RangeError, SceneError
 
-VERSION = 5
+VERSION = 6
 
 Length = Annotated[float, Field(allow_inf_nan=False, gt=0, le=1e3)]
 Vector = tuple[Finite, Finite, Finite]
 Role = Literal["solid", "shell", "net", "cage", "carried", "collider", "scenery"]
 GROUND = "ground"           # stands for the ground where ids of pieces are listed
 MOVING: tuple[Role, ...] = ("solid", "shell", "net", "cage")
+LED: tuple[Role, ...] = ("collider", "scenery")     # those that keys lead
 OF_SKIN: tuple[Role, ...] = ("shell", "net")     # those whose nodes are the points of their skin
 
 
@@ -159,8 +161,8 @@ class Piece(Plain):
     """Anything in the scene: it has a shape, a place and a role.
 
     ``solid``, ``shell`` and ``net`` are what it is made of in these roles: a role that is taken back finds its
-    values again.  ``carried_by`` is the id of the piece that carries it, if that is its role.  ``passes`` are the
-    ids of what it passes through, among them itself or GROUND.
+    values again.  ``carried_by`` is the id of the piece that carries it, if that is its role; ``rides_on`` that of one
+    whose keyed motion it takes part in.  ``passes`` are the ids of what it passes through, among them itself or GROUND.
     """
 
     id: str = Field(pattern=r"^[a-z0-9]{1,16}$")
@@ -183,6 +185,8 @@ class Piece(Plain):
     passes: tuple[str, ...] = Field((), max_length=2000)
     goal: GoalValues = GoalValues()
     maps: tuple[Map, ...] = Field((), max_length=20)
+    tracks: tuple[Track, ...] = Field((), max_length=100)
+    rides_on: str = Field("", max_length=16)
 
     def lines_and_sets(self) -> dict[str, str]:
         """What of its skin has a name: ids and names."""
@@ -192,6 +196,10 @@ class Piece(Plain):
         """The map of the value at a path, if it has one."""
         return next((one for one in self.maps if one.of == path), None)
 
+    def track_of(self, path: str) -> Track | None:
+        """The keys of the value at a path, if it has some."""
+        return next((one for one in self.tracks if one.of == path), None)
+
     def curve(self, curve_id: str) -> Curve | None:
         return next((curve for curve in self.curves if curve.id == curve_id), None)
 
@@ -200,9 +208,19 @@ class Piece(Plain):
         return self.role in MOVING
 
     @property
+    def has_course(self) -> bool:
+        """Do keys lead its place, its own or those of what it rides on?"""
+        return bool(self.rides_on) or any(track.of.startswith("place.") for track in self.tracks)
+
+    @property
+    def is_led(self) -> bool:
+        """Does it go where keys lead it, whatever it meets?"""
+        return self.role in LED and self.has_course
+
+    @property
     def is_seen_moving(self) -> bool:
-        """Does it move by itself or with another?"""
-        return self.moves or self.role == "carried"
+        """Does it move by itself, with another or by keys?"""
+        return self.moves or self.role == "carried" or self.is_led
 
     @property
     def made_of(self) -> SolidValues | ShellValues | NetValues:
@@ -260,6 +278,7 @@ class Scene(Plain):
     pieces: tuple[Piece, ...] = ()
     seams: tuple[Seam, ...] = ()
     run: RunSettings = RunSettings()
+    tracks: tuple[Track, ...] = Field((), max_length=20)
 
     @model_validator(mode="after")
     def _each_once(self) -> "Scene":

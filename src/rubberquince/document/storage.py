@@ -48,8 +48,13 @@ def _from_4(raw: dict[str, Any]) -> dict[str, Any]:
     return {**raw, "version": 5}
 
 
+def _from_5(raw: dict[str, Any]) -> dict[str, Any]:
+    """Keys are new; nothing had any before."""
+    return {**raw, "version": 6}
+
+
 # from a version: a function that takes and returns the raw dict
-MIGRATIONS = {1: _from_1, 2: _from_2, 3: _from_3, 4: _from_4}
+MIGRATIONS = {1: _from_1, 2: _from_2, 3: _from_3, 4: _from_4, 5: _from_5}
 
 
 def save_scene(path: Path, scene: Scene, meshes: dict[str, PolyMesh]) -> None:
