@@ -1,46 +1,141 @@
-"""What pushes nodes besides what they are made of: their weight, and pressure that differs from place to place."""
+"""What pushes nodes besides what they are made of: weight, uneven pressure, air and pullers."""
 
+from collections.abc import Sequence
+from itertools import pairwise
+
+import igl
 import numpy as np
 
+from rubberquince.kernels.air import add_air
 from rubberquince.kernels.contact import carry
+from rubberquince.shapes.polymesh import is_closed
+from rubberquince.solver import fields
+from rubberquince.solver.specs import ForceSpec
 from rubberquince.solver.world import World
+
+MOST, FASTEST = 1e5, 300.0  # m/s² and m/s: whatever is asked for, nothing pulls harder, no air goes faster
 
 
 class Forces:
-    """Forces of a world's nodes that are taken as they are at the start of a substep."""
+    """Forces on a world's nodes that are taken as they are at the start of a substep."""
 
     def __init__(self, world: World) -> None:
-        self._world = world
+        self._world, self.scene = world, list[ForceSpec]()
         skin = world.skin
-        self._first_point = np.searchsorted(skin.piece[: skin.moving], np.arange(world.bodies + 1))
+        first = np.searchsorted(skin.piece[: skin.moving], np.arange(world.bodies + 1))
+        self._points = [slice(int(lo), int(hi)) for lo, hi in pairwise(first)]
+        self._nodes = [slice(int(lo), int(hi)) for lo, hi in pairwise(world.first_node)]
+        self._closed = [is_closed(skin.triangles[k]) for k in range(world.bodies)]
+        self._surfaces: dict[tuple[int, int], np.ndarray] = {}      # by force and body: places that draw in this frame
+        self._stirred: dict[tuple[int, int], np.ndarray] = {}       # and how turbulent air goes in it
+        self.set_forces(world.spec.forces)
 
-    def at(self, x: np.ndarray, since: float) -> np.ndarray:
-        """What nodes at ``x`` (n, 3), m, are pushed with, (n, 3) m/s², ``since``, s, after the start."""
+    def set_forces(self, forces: Sequence[ForceSpec]) -> None:
+        """Put other forces in the place of all."""
+        self.scene = [force for force in forces if force.strength or force.inflow or force.lift]
+        self._surfaces, self._stirred = {}, {}
+
+    def begin_frame(self, x: np.ndarray, all_skins: np.ndarray) -> None:
+        """Nodes are at ``x`` and all skins at ``all_skins`` (points, 3), m, as a frame begins.
+
+        Which place of a surface is nearest is found once a frame, and how turbulent air goes.
+        """
+        self._surfaces, self._stirred = {}, {}
+        skin = self._world.skin
+        for number, force in enumerate(self.scene):
+            if force.kind == "puller" and force.about == "piece" and force.piece >= 0:
+                for body in np.flatnonzero(force.bodies):
+                    at = np.ascontiguousarray(x[self._nodes[body]])
+                    self._surfaces[number, int(body)] = igl.point_mesh_squared_distance(
+                        at, all_skins, skin.triangles[force.piece])[2]
+
+    def at(self, x: np.ndarray, v: np.ndarray, since: float, h: float) -> tuple[np.ndarray, np.ndarray]:
+        """What nodes at ``x`` (n, 3), m, with speeds ``v`` (n, 3), m/s, are pushed with in a step of ``h``, s.
+
+        (n, 3) m/s², and by how much less for what they speed up in it, (n,) N s/m.
+        The step ends ``since``, s, after the start; forces are those half way through it.
+        """
         w = self._world
-        out = np.zeros_like(x)
+        x, since, out, slope = x + 0.5 * h * v, since - 0.5 * h, np.zeros_like(x), np.zeros(len(x))
         out[:, 1] = -w.gravity * w.weight[w.node_body]
         uneven = [k for k, inflation in enumerate(w.pressing.inflations) if inflation.spread is not None]
-        if uneven:
-            skin = np.empty((w.skin.moving, 3))
-            carry(x, w.skin.bind_node, w.skin.bind_weight, skin)
+        windy = [k for k in range(w.bodies) if any(force.bodies[k] for force in self.scene if force.kind != "puller")]
+        if uneven or windy:
             force = np.zeros_like(x)
+            skin, speed = self._carried(x), self._carried(v)
             for body in uneven:
                 self._add_uneven(body, x, skin, since, force)
+            for body in windy:
+                self._add_wind(body, skin, speed, since, force, slope)
             out += force / w.mass[:, None]
+        pulled = np.zeros_like(x)
+        self._add_pulls(x, v, since, pulled)
+        return out + np.clip(np.nan_to_num(pulled), -MOST, MOST), slope
+
+    def _carried(self, values: np.ndarray) -> np.ndarray:
+        skin = self._world.skin
+        out = np.empty((skin.moving, 3))
+        carry(values, skin.bind_node, skin.bind_weight, out)
         return out
+
+    def _spread(self, body: int, of_points: np.ndarray, out: np.ndarray) -> None:
+        """Add what skin points of a body feel (points, ...) to its nodes ``out`` (n, ...)."""
+        skin, mine = self._world.skin, self._points[body]
+        for node, weight in zip(skin.bind_node[mine].T, skin.bind_weight[mine].T):
+            np.add.at(out, node, weight[:, None] * of_points if of_points.ndim == 2 else weight * of_points)
 
     def _add_uneven(self, body: int, x: np.ndarray, skin: np.ndarray, since: float, force: np.ndarray) -> None:
         """Add to ``force`` (n, 3), N, what pressure by its map has more or less than its mean."""
         w, inflation = self._world, self._world.pressing.inflations[body]
-        lo, hi = self._first_point[body], self._first_point[body + 1]
+        mine = self._points[body]
         pressure = w.pressing.pressure(body, x) if inflation.backing is not None else inflation.now(since)
         assert inflation.spread is not None
         tri = w.skin.triangles[body]
-        more = inflation.spread[tri - lo].mean(axis=1) - 1.0
+        more = inflation.spread[tri - mine.start].mean(axis=1) - 1.0
         a, b, c = (skin[tri[:, k]] for k in range(3))
         push = (w.pressing.way(body) * pressure / 6.0 * more)[:, None] * np.cross(b - a, c - a)
-        points = np.zeros((hi - lo, 3))
+        points = np.zeros((mine.stop - mine.start, 3))
         for k in range(3):
-            np.add.at(points, tri[:, k] - lo, push)
-        for column in range(w.skin.bind_node.shape[1]):
-            np.add.at(force, w.skin.bind_node[lo:hi, column], w.skin.bind_weight[lo:hi, column, None] * points)
+            np.add.at(points, tri[:, k] - mine.start, push)
+        self._spread(body, points, force)
+
+    def _add_wind(self, body: int, skin: np.ndarray, speed: np.ndarray, since: float, force: np.ndarray,
+                  slope: np.ndarray) -> None:
+        """Add the force of all air that reaches a body, N, and how it grows with speed, N s/m."""
+        mine, tri = self._points[body], self._world.skin.triangles[body]
+        if self._closed[body] and self._world.pressing.way(body) < 0.0:
+            tri = tri[:, ::-1]
+        at = skin[mine]
+        air, there = np.zeros_like(at), np.zeros(len(at))
+        for number, one in enumerate(self.scene):
+            if one.kind != "puller" and one.bodies[body]:
+                share = fields.presence(one, at, since)
+                if share.any():
+                    air += share[:, None] * self._air(number, body, at, since)
+                    there = np.maximum(there, share)
+        air = np.clip(np.nan_to_num(air), -FASTEST, FASTEST)
+        push, grows = np.zeros_like(at), np.zeros(len(at))
+        add_air(at, speed[mine], tri - mine.start, self._closed[body], air, there, push, grows)
+        self._spread(body, push, force)
+        self._spread(body, grows, slope)
+
+    def _air(self, number: int, body: int, at: np.ndarray, since: float) -> np.ndarray:
+        force = self.scene[number]
+        if force.kind != "turbulence":
+            return fields.air(force, at, since)
+        if (number, body) not in self._stirred:
+            self._stirred[number, body] = fields.air(force, at, since)
+        return self._stirred[number, body]
+
+    def _add_pulls(self, x: np.ndarray, v: np.ndarray, since: float, out: np.ndarray) -> None:
+        for number, one in enumerate(self.scene):
+            if one.kind != "puller":
+                continue
+            for body in np.flatnonzero(one.bodies):
+                mine = self._nodes[body]
+                to = self._surfaces.get((number, int(body)))
+                if to is None:
+                    if one.about == "piece":
+                        continue                    # the piece is gone
+                    to = fields.middle_of(one, x[mine])
+                out[mine] += fields.presence(one, x[mine], since)[:, None] * fields.pull(one, x[mine], v[mine], to)

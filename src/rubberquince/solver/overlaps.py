@@ -11,8 +11,10 @@ import igl
 import numpy as np
 
 from rubberquince.kernels.crossing import count_crossings
+from rubberquince.solver.specs import LedSpec
 from rubberquince.solver.world import Skin, World
 
+TRACE, SET_OFF = 1e-3, 0.02     # of the gap: boxes so near to each other touch, and are set so far apart
 TIME = 0.1          # s, to draw apart what could be drawn apart at once
 
 
@@ -32,8 +34,9 @@ def find_overlaps(world: World) -> list[Overlap]:
     points = [skin.points[skin.piece == k] for k in range(world.bodies)]
     for a, b in combinations(range(world.bodies), 2):
         x, y = points[a], points[b]
-        if world.meets[a, b] and (x.min(axis=0) < y.max(axis=0)).all() and (y.min(axis=0) < x.max(axis=0)).all() \
-                and _tangled(world, skin.points, a, b):
+        led = any(isinstance(world.spec.bodies[k], LedSpec) for k in (a, b))    # it has two sides, as what stands
+        meet = (x.min(axis=0) < y.max(axis=0)).all() and (y.min(axis=0) < x.max(axis=0)).all()
+        if not led and world.meets[a, b] and meet and _tangled(world, skin.points, a, b):
             between = x.mean(axis=0) - y.mean(axis=0)
             ways = [*np.eye(3), *-np.eye(3)]
             if np.linalg.norm(between) > 1e-6:
@@ -41,6 +44,28 @@ def find_overlaps(world: World) -> list[Overlap]:
             out = min(ways, key=lambda way: lack(x, y, way))
             found.append(Overlap(a, b, out, lack(x, y, out) / TIME))
     return found
+
+
+def parted(world: World) -> np.ndarray:
+    """Nodes (n, 3), m, at the start, with bodies that just touch another's box set off by a trace of their gap.
+
+    What lies exactly on another has no side to be pushed to, and friction would hold it there.
+    """
+    start, skin = world.start.copy(), world.skin
+    boxes = [(skin.points[skin.piece == k].min(axis=0), skin.points[skin.piece == k].max(axis=0))
+             for k in range(len(world.gap))]
+    fixed = np.array([(world.free[world.node_body == k] == 0.0).any() for k in range(world.bodies)], bool)
+    for k in sorted(np.flatnonzero(~fixed), key=lambda k: float(boxes[k][0][1])):
+        for other, (low, high) in enumerate(boxes):
+            gap = max(world.gap[k], world.gap[other])
+            far, near = boxes[k][0] - high, low - boxes[k][1]       # beyond it, and before it, by so much
+            apart, sign = np.maximum(far, near), np.where(far >= near, 1.0, -1.0)
+            axis = int(apart.argmax())
+            if other != k and world.meets[k, other] and abs(apart[axis]) < TRACE * gap:
+                way = np.eye(3)[axis] * sign[axis] * SET_OFF * gap
+                start[world.node_body == k] += way
+                boxes[k] = (boxes[k][0] + way, boxes[k][1] + way)
+    return start
 
 
 def lack(one: np.ndarray, two: np.ndarray, out: np.ndarray) -> float:

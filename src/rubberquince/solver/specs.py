@@ -228,6 +228,40 @@ class SeamSpec:
     closes: float
 
 
+@dataclass(frozen=True, eq=False)
+class ForceSpec:
+    """A force of the scene on some ``bodies`` (bodies,) bool, about ``place`` (3,), m, along ``axis`` (3,).
+
+    kind : "wind", "turbulence" and "vortex" are air that moves with a ``strength`` in m/s; a "puller" draws to a point,
+    a "line" or the surface of a piece with one in m/s².
+    reach : m, where it has faded to nothing, by its ``fade``: "even", "soft" or "steep".
+    begins, ends : s after the start.  size : m, of whirls and of a vortex's core.  period : s, of gusts and changes.
+    gusts : 0 .. 1.  inflow, lift : m/s, of a vortex.  rest : m, distance that a puller draws to; ``soft``, m, within
+    which one without it loses its strength.  limit : m/s.  piece : number of the one whose surface draws.
+    """
+
+    kind: str
+    bodies: np.ndarray
+    place: np.ndarray
+    axis: np.ndarray
+    strength: float
+    reach: float = np.inf
+    fade: str = "soft"
+    begins: float = 0.0
+    ends: float = np.inf
+    size: float = 0.1
+    period: float = 1.0
+    gusts: float = 0.0
+    seed: int = 1
+    inflow: float = 0.0
+    lift: float = 0.0
+    about: str = "point"
+    rest: float = 0.0
+    soft: float = 0.01
+    limit: float = np.inf
+    piece: int = -1
+
+
 @dataclass(frozen=True)
 class Quality:
     """How a frame is computed.
@@ -265,3 +299,4 @@ class RunSpec:
     quality: Quality = QUALITIES["good"]
     seams: Sequence[SeamSpec] = ()
     apart: Sequence[tuple[int, int]] = ()
+    forces: Sequence[ForceSpec] = ()

@@ -1,6 +1,6 @@
 """One run, frame by frame: each substep minimises inertia + elastic + damping + contact + friction."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -15,9 +15,10 @@ from rubberquince.solver.contacts import NOWHERE, Contacts
 from rubberquince.solver.courses import Courses
 from rubberquince.solver.damping import Damping
 from rubberquince.solver.forces import Forces
+from rubberquince.solver.overlaps import parted
 from rubberquince.solver.scheme import Aim, Scheme
 from rubberquince.solver.seams import Seams
-from rubberquince.solver.specs import AnyMaterial, Goal, Inflation, LedSpec, RunSpec, Touch, alike
+from rubberquince.solver.specs import AnyMaterial, ForceSpec, Goal, Inflation, LedSpec, RunSpec, Touch, alike
 from rubberquince.solver.state import State
 from rubberquince.solver.system import ElasticSystem, Pairs
 from rubberquince.solver.world import World
@@ -54,11 +55,14 @@ class Effort:
 class _Step:
     """One substep: inertia·|x - target|²/2 and the damping drag·|x - pose|²/2 in the metric of K.
 
+    inertia : (n,) N/m and target : (n, 3) m, those of the aim with the resistance of air in them.
     drag : (n,), ``stretch`` is 1 + drag.  left : (bodies,), of changes of shape, after it.  contact : (points,) N/m.
     touches, leans : (bodies,) bool, those near something, and those that something still carries.
     """
 
     aim: Aim
+    inertia: np.ndarray
+    target: np.ndarray
     stretch: np.ndarray
     drag: np.ndarray
     left: np.ndarray
@@ -109,7 +113,7 @@ class Stepper:
         self.fps = spec.fps
         self.substeps = max(spec.quality.substeps, round(spec.quality.substeps * USUAL_FPS / spec.fps))
         rest = self.world.start
-        self.state = State.at_rest(rest)
+        self.state = State.at_rest(parted(self.world))
         self._elastic = (NOWHERE, 0.0)      # the last positions and their elastic energy, J
         self._late_motion = np.zeros(rest.shape, np.float32)
         self._loose = self.world.turns
@@ -175,6 +179,10 @@ class Stepper:
         """Change how strongly gravity pulls at a solid: 1 is as it does."""
         self.world.weight[body] = weight
 
+    def set_forces(self, forces: Sequence[ForceSpec]) -> None:
+        """Put other forces of the scene in the place of all."""
+        self._forces.set_forces(forces)
+
     def set_ground_friction(self, friction: float) -> None:
         self.world.ground_friction = friction
 
@@ -206,6 +214,7 @@ class Stepper:
         h = 1.0 / (self.fps * self.substeps)
         self._contact = self._contact_stiffness(h)
         self.contacts.begin_frame(self.state.x)
+        self._forces.begin_frame(self.state.x, self.contacts.carry(self.state.x))
         try:
             for k in range(self.substeps):
                 self._tell(k / self.substeps)
@@ -225,7 +234,7 @@ class Stepper:
             self.state = replace(self.state, x=self.contacts.draw_apart(self.state.x, h))
         state = self.state
         step = self._plan(h, since)
-        self.system.prepare(state.x, step.stretch, step.aim.inertia)
+        self.system.prepare(state.x, step.stretch, step.inertia)
         place, limited, cut, most = self._predict(step), False, False, 0.0
         for iteration in range(quality.iterations):
             if self._stop():
@@ -270,7 +279,7 @@ class Stepper:
         now = self.contacts.energy(x, step.contact) + self.seams.energy(x)
         kinetic = [0.5 * mass @ (speed ** 2).sum(axis=1) for speed in (state.v, v)]
         supplied = float(np.vdot(self._supply, x - state.x))
-        before, after = (self._place(at, step).bulk - inertia_energy(step.aim.inertia, at, step.aim.target)
+        before, after = (self._place(at, step).bulk - inertia_energy(step.inertia, at, step.target)
                          + touch - float(np.vdot(mass[:, None] * step.aim.pull, at))
                          for at, touch in ((state.x, self._touch), (x, now)))
         return after + kinetic[1] - before - kinetic[0] - supplied > MOST_GAIN * max(kinetic) + step.rounding
@@ -336,8 +345,13 @@ class Stepper:
         fade = fade + STEADY * h * np.maximum((spin ** 2).sum(axis=1) - slow ** 2, 0.0)
         drag = beta[w.node_body] / h
         rounding = ROUNDING * float((w.mass * w.free).sum()) * max((w.gravity * h) ** 2, STILL_SPEED ** 2)
-        aim = self._scheme.aim(turned, h, touches, met, self._forces.at(state.x, since))
-        return _Step(aim, 1.0 + drag, drag, np.exp(-h * fade), self._contact,
+        pull, slope = self._forces.at(state.x, state.v, since, h)
+        aim = self._scheme.aim(turned, h, touches, met, pull)
+        inertia, target = aim.inertia, aim.target
+        if slope.any():                     # air resists what is to come, too
+            inertia = aim.inertia + slope / h
+            target = target + (slope / h / inertia)[:, None] * (state.x + h * state.v - target)
+        return _Step(aim, inertia, target, 1.0 + drag, drag, np.exp(-h * fade), self._contact,
                      touches, leans, STILL_SPEED * h, rounding)
 
     def _predict(self, step: _Step) -> _Place:
@@ -376,7 +390,7 @@ class Stepper:
         ptr, node, coef, normal, curve, force, grip = self.contacts.pairs(x, step.contact)
         slope = np.empty_like(x)
         self.system.gradient(x, slope)
-        add_inertia_force(step.aim.inertia, x, step.aim.target, slope)
+        add_inertia_force(step.inertia, x, step.target, slope)
         slope += at.resistance
         ct.add_contact_force(ptr, node, coef, normal, force, slope)
         firm = ct.stiffness_along(normal, curve)
@@ -387,11 +401,11 @@ class Stepper:
             slope += bounce.slope(x - self.state.x)
             pairs = bounce.beside(pairs)
         if self._courses.any:
-            push = slope - step.aim.inertia[:, None] * (x - step.aim.target)
+            push = slope - step.inertia[:, None] * (x - step.target)
             self._supply = push * (1.0 - self.world.free[:, None])
         tolerance = min(self.quality.tolerance, BOUNCE_TOLERANCE if self._bounces else 1.0,
                         HINGE_TOLERANCE if self._hinged else 1.0)
-        move, iterations = self.system.solve(x, -slope, step.stretch, step.aim.inertia, pairs,
+        move, iterations = self.system.solve(x, -slope, step.stretch, step.inertia, pairs,
                                              tolerance)
         if not np.isfinite(move).all():
             move[:] = 0.0
@@ -429,7 +443,7 @@ class Stepper:
 
     def _place(self, x: np.ndarray, step: _Step) -> _Place:
         """What inertia, elasticity and damping make of positions ``x``."""
-        bulk, resistance = inertia_energy(step.aim.inertia, x, step.aim.target), self._no_force
+        bulk, resistance = inertia_energy(step.inertia, x, step.target), self._no_force
         if self._elastic[0] is not x:        # each substep starts where the last one ended
             self._elastic = (x, self.system.energy(x))
         bulk += self._elastic[1]
