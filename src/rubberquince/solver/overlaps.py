@@ -14,7 +14,7 @@ from rubberquince.kernels.crossing import count_crossings
 from rubberquince.solver.specs import LedSpec
 from rubberquince.solver.world import Skin, World
 
-TRACE, SET_OFF = 1e-3, 0.02     # of the gap: boxes so near to each other touch, and are set so far apart
+TRACE, SET_OFF = 1e-3, 0.9     # of the gap: boxes so near to each other touch, and are set so far apart
 TIME = 0.1          # s, to draw apart what could be drawn apart at once
 
 
@@ -47,7 +47,7 @@ def find_overlaps(world: World) -> list[Overlap]:
 
 
 def parted(world: World) -> np.ndarray:
-    """Nodes (n, 3), m, at the start, with bodies that just touch another's box set off by a trace of their gap.
+    """Nodes (n, 3), m, at the start, with bodies that just touch another's box set off by about their gap.
 
     What lies exactly on another has no side to be pushed to, and friction would hold it there.
     """
@@ -55,16 +55,19 @@ def parted(world: World) -> np.ndarray:
     boxes = [(skin.points[skin.piece == k].min(axis=0), skin.points[skin.piece == k].max(axis=0))
              for k in range(len(world.gap))]
     fixed = np.array([(world.free[world.node_body == k] == 0.0).any() for k in range(world.bodies)], bool)
-    for k in sorted(np.flatnonzero(~fixed), key=lambda k: float(boxes[k][0][1])):
-        for other, (low, high) in enumerate(boxes):
+    settled = [k for k in range(len(boxes)) if k >= world.bodies or fixed[k]]
+    moved = np.zeros((len(boxes), 3))
+    for k in sorted(np.flatnonzero(~fixed), key=lambda k: float(boxes[k][0][1])):      # the upper one makes way
+        for other in settled:
             gap = max(world.gap[k], world.gap[other])
-            far, near = boxes[k][0] - high, low - boxes[k][1]       # beyond it, and before it, by so much
-            apart, sign = np.maximum(far, near), np.where(far >= near, 1.0, -1.0)
+            beyond, before = boxes[k][0] - boxes[other][1], boxes[other][0] - boxes[k][1]
+            apart, sign = np.maximum(beyond, before), np.where(beyond >= before, 1.0, -1.0)
             axis = int(apart.argmax())
-            if other != k and world.meets[k, other] and abs(apart[axis]) < TRACE * gap:
-                way = np.eye(3)[axis] * sign[axis] * SET_OFF * gap
-                start[world.node_body == k] += way
-                boxes[k] = (boxes[k][0] + way, boxes[k][1] + way)
+            if world.meets[k, other] and abs(apart[axis]) < TRACE * gap:
+                way = moved[other, axis] + sign[axis] * SET_OFF * gap
+                moved[k, axis] = sign[axis] * max(sign[axis] * moved[k, axis], sign[axis] * way)
+        settled.append(int(k))
+        start[world.node_body == k] += moved[k]
     return start
 
 
