@@ -9,6 +9,7 @@ import numpy as np
 from scipy.spatial import cKDTree
 
 from rubberquince.bake.courses import course_of, frame_course
+from rubberquince.bake.fields import forces_at
 from rubberquince.bake.goals import amount_of, areas, goal_of
 from rubberquince.bake.holding import grain_of, held_of, within_heights
 from rubberquince.document.bodies import Meshes, local_points, piece_points, piece_triangles, unit_mesh
@@ -26,6 +27,7 @@ from rubberquince.solver.specs import (
     BodySpec,
     ColliderSpec,
     Course,
+    ForceSpec,
     Goal,
     Inflation,
     LedSpec,
@@ -194,7 +196,15 @@ def assemble(scene: Scene, meshes: Meshes, stopped: Callable[[], bool] = lambda:
     seams = [SeamSpec(order[seam.one], order[seam.two], sewn_points(seam, scene, meshes), *drawn(seam, scene))
              for seam in scene.sewn()]
     return Assembly(RunSpec(specs, collider_specs, run.fps, run.gravity, ground, QUALITIES[run.quality], seams,
-                            _apart(bodies + colliders)), bodies, colliders)
+                            _apart(bodies + colliders), _forces(scene, bodies, colliders)), bodies, colliders)
+
+
+def _forces(scene: Scene, bodies: list[Piece], colliders: list[Piece]) -> list[ForceSpec]:
+    """Forces as they are at the start.  Raises RunError naming the one that cannot be."""
+    try:
+        return forces_at(scene, scene.run.first, bodies, colliders)
+    except ShapeError as error:
+        raise RunError(f"A force cannot take part: {error}") from None
 
 
 def _apart(pieces: list[Piece]) -> list[tuple[int, int]]:

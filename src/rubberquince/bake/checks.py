@@ -1,12 +1,13 @@
 """Sentences about what will not work in a scene, each with a change that mends it where there is one."""
 
 from collections.abc import Callable
-from dataclasses import dataclass
 from functools import partial
 
 import igl
 import numpy as np
 
+from rubberquince.bake.check import Check, set_value
+from rubberquince.bake.checks_of_motion import FORCE_LOOKS, goes_nowhere
 from rubberquince.bake.goals import goal_points
 from rubberquince.bake.holding import held_of
 from rubberquince.document.bodies import Meshes, piece_points, piece_triangles, unit_mesh
@@ -16,7 +17,7 @@ from rubberquince.document.tracks import scene_at
 from rubberquince.errors import ShapeError
 from rubberquince.kernels.crossing import count_crossings
 from rubberquince.shapes.lattice import cells_about
-from rubberquince.shapes.polymesh import PolyMesh, edges_of, is_closed, rims
+from rubberquince.shapes.polymesh import edges_of, is_closed, rims
 from rubberquince.shapes.rays import nearest_hits
 from rubberquince.shapes.repair import holes
 
@@ -33,30 +34,13 @@ MOST_REFINED = 20_000       # triangles: a button makes no more than four times 
 MOST_PROBES = 4000          # points of a piece that are looked at
 
 
-@dataclass(frozen=True, eq=False)
-class Check:
-    """``trouble`` False says that something is well.  ``mend`` gives the mended scene, ``button`` says how; it can be
-    sent from one process to another.
-
-    ``spot`` (3,), m, is where in the world it is.  ``mesh`` is that of the mended piece where it is a new one.
-    """
-
-    sentence: str
-    trouble: bool
-    piece: str | None = None
-    button: str = ""
-    mend: Callable[[Scene], Scene] | None = None
-    spot: np.ndarray | None = None
-    mesh: PolyMesh | None = None
-
-
 def checks_of(scene: Scene, meshes: Meshes) -> list[Check]:
     """All checks of a scene, troubles first."""
     scene = scene_at(scene, scene.run.first)
     found = [*_overlaps(scene, meshes), *_nothing_moves(scene, meshes)]
     for piece in scene.pieces:
         try:
-            found += [check for look in LOOKS[piece.role] for check in look(piece, scene, meshes)]
+            found += [check for look in (*LOOKS[piece.role], goes_nowhere) for check in look(piece, scene, meshes)]
         except ShapeError:
             continue                        # its mesh is missing, which has been said
     return sorted(found, key=lambda check: not check.trouble)
@@ -114,7 +98,7 @@ def _wide_gap(piece: Piece, scene: Scene, meshes: Meshes) -> list[Check]:
     spot = points[points[:, 1].argmin() if piece.role == "solid" else points[:, 1].argmax()]
     return [Check(f"The gap of {piece.name}, {_mm(piece.contact.gap)}, is wider than the cells, {_mm(min(cells))}; "
                   "things will seem to float on it.", True, piece.id, f"Make the gap {_mm(fair)}",
-                  partial(_set, piece.id, "contact.gap", fair), spot)]
+                  partial(set_value, piece.id, "contact.gap", fair), spot)]
 
 
 def _too_coarse(piece: Piece, scene: Scene, meshes: Meshes) -> list[Check]:
@@ -133,7 +117,7 @@ def _too_coarse(piece: Piece, scene: Scene, meshes: Meshes) -> list[Check]:
     if wanted > MOST_ACROSS or cells_about(points, mesh.triangles, edge) > MOST_CELLS:
         return [Check(sentence, True, piece.id, spot=where)]
     return [Check(sentence, True, piece.id, f"Use {wanted} cells across",
-                  partial(_set, piece.id, "solid.cells", wanted), where)]
+                  partial(set_value, piece.id, "solid.cells", wanted), where)]
 
 
 def _thickness(points: np.ndarray, triangles: np.ndarray) -> tuple[float, np.ndarray]:
@@ -187,7 +171,7 @@ def _make_solid(scene: Scene, meshes: Meshes) -> Check:
             continue
         if fits:
             return Check(sentence, True, piece.id, f"Make {piece.name} a Solid",
-                         partial(_set, piece.id, "role", "solid"))
+                         partial(set_value, piece.id, "role", "solid"))
     return Check(sentence, True)
 
 
@@ -315,7 +299,7 @@ def _thick_gap(piece: Piece, scene: Scene, meshes: Meshes) -> list[Check]:
     fair = float(f"{edge / 5:.2g}")
     return [Check(f"The gap of {piece.name}, {_mm(piece.contact.gap)}, is too wide for its edges, {_mm(edge)}; it "
                   "cannot fold.", True, piece.id, f"Make the gap {_mm(fair)}",
-                  partial(_set, piece.id, "contact.gap", fair))]
+                  partial(set_value, piece.id, "contact.gap", fair))]
 
 
 def _all_held(piece: Piece, scene: Scene, meshes: Meshes) -> list[Check]:
@@ -325,10 +309,10 @@ def _all_held(piece: Piece, scene: Scene, meshes: Meshes) -> list[Check]:
     held = held_of(piece, meshes)
     if held.all():
         return [Check(f"{piece.name} is held everywhere and will not move.", True, piece.id, "Hold nothing",
-                      partial(_set, piece.id, "hold.what", "nothing"))]
+                      partial(set_value, piece.id, "hold.what", "nothing"))]
     if not held.any():
         return [Check(f"{piece.name} has no {_called(piece)} there that could be held.", True, piece.id,
-                      "Hold nothing", partial(_set, piece.id, "hold.what", "nothing"))]
+                      "Hold nothing", partial(set_value, piece.id, "hold.what", "nothing"))]
     return []
 
 
@@ -341,7 +325,7 @@ def _goal_elsewhere(piece: Piece, scene: Scene, meshes: Meshes) -> list[Check]:
     if piece.goal.to != "another piece" or goal_points(piece, scene, meshes) is not None:
         return []
     return [Check(f"{piece.name} is drawn to a piece that is gone or has not as many points.", True, piece.id,
-                  "Let it return to its own shape", partial(_set, piece.id, "goal.to", "its own shape"))]
+                  "Let it return to its own shape", partial(set_value, piece.id, "goal.to", "its own shape"))]
 
 
 def _not_carried(piece: Piece, scene: Scene, meshes: Meshes) -> list[Check]:
@@ -354,7 +338,7 @@ def _not_carried(piece: Piece, scene: Scene, meshes: Meshes) -> list[Check]:
         return [Check(sentence, True, piece.id)]
     best = max(moving, key=lambda other: float(np.prod(other.place.size)))
     return [Check(sentence, True, piece.id, f"Let {best.name} carry it",
-                  partial(_set, piece.id, "carried_by", best.id))]
+                  partial(set_value, piece.id, "carried_by", best.id))]
 
 
 def _skin_edge(piece: Piece, meshes: Meshes) -> float:
@@ -370,14 +354,11 @@ LOOKS: dict[Role, tuple[Callable[[Piece, Scene, Meshes], list[Check]], ...]] = {
     "cage": (_falls_past, _all_held, _goal_elsewhere),
     "carried": (_not_carried,),
     "collider": (_wide_gap,),
-    "scenery": ()}
+    "scenery": (),
+    "force": FORCE_LOOKS}
 
 
 # --- mends: of the scene as it is when the button is pressed ----------------------------------------------
-
-
-def _set(piece_id: str, path: str, value: object, now: Scene) -> Scene:
-    return now.with_piece(changed(now.piece(piece_id), path, value))
 
 
 def _become(fresh: Piece, now: Scene) -> Scene:

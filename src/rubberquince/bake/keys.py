@@ -84,6 +84,9 @@ def _number(scene: Scene, values: bool, run: dict[str, Any]) -> int:
     pieces: list[Any] = [_physics(p, values) for p in (*by_id(scene, *MOVING), *by_id(scene, "collider"))]
     pieces += [_lines(piece, scene) for piece in by_id(scene, *MOVING, "collider")]
     pieces += [_physics(p, values) for p in by_id(scene, "scenery") if p.is_led]
+    if values:
+        pieces += [(p.id, p.force.model_dump(), p.place.model_dump(), p.rides_on,
+                    [track.model_dump() for track in p.tracks]) for p in by_id(scene, "force")]
     pieces += [_mount(piece, scene) for piece in scene.pieces if piece.rides_on]
     pieces += [track.model_dump() for track in scene.tracks]
     pieces += [(p.id, p.carried_by, _shape(p), p.place.model_dump()) for p in by_id(scene, "carried")]

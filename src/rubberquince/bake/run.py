@@ -18,6 +18,7 @@ from rubberquince.bake.assemble import (
     touch_of,
 )
 from rubberquince.bake.cache import MIXED, CacheWriter, FrameCache
+from rubberquince.bake.fields import forces_at
 from rubberquince.bake.folders import locked
 from rubberquince.bake.keys import run_key, topology_key
 from rubberquince.bake.layout import Entry, Layout
@@ -74,6 +75,7 @@ class SceneRun:
             return
         self._key, self._scene, self._pure = run_key(scene), scene, False
         self._write(scene_at(scene, scene.run.first), lambda piece, section: True)
+        self._set_forces(scene.run.first)
         for k, seam in enumerate(scene.sewn()):
             self._stepper.set_seam(k, *drawn(seam, scene))
 
@@ -95,8 +97,12 @@ class SceneRun:
         stepper.set_gravity(scene.run.gravity)
         stepper.set_ground_friction(scene.run.ground_friction)
 
+    def _set_forces(self, number: int) -> None:
+        self._stepper.set_forces(forces_at(self._scene, number, self._assembly.bodies, self._assembly.colliders))
+
     def _write_keyed(self, number: int) -> None:
         """Make keyed values those of frame ``number``."""
+        self._set_forces(number)
         if self._scene.tracks or any(piece.tracks for piece in self._scene.pieces):
             self._write(scene_at(self._scene, number), lambda piece, section: any(
                 track.of.startswith(f"{section}.") for track in piece.tracks))

@@ -6,6 +6,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from rubberquince.document.scene import ImportedShape, Piece, Scene, changed
+from rubberquince.document.tracks import with_keys_at
 from rubberquince.shapes.polymesh import PolyMesh
 
 MOST_STEPS = 500
@@ -73,12 +74,16 @@ class Document:
     def end_gesture(self) -> None:
         self._gesture = None
 
-    def set_value(self, label: str, path: str, value: Any, piece_id: str | None = None) -> None:
-        """Replace one value, of a piece or of the scene.  Raises SceneError when it is out of range."""
+    def set_value(self, label: str, path: str, value: Any, piece_id: str | None = None, frame: float = 0.0) -> None:
+        """Replace one value, of a piece or of the scene; of what is keyed, that at a frame.
+
+        Raises SceneError when it is out of range.
+        """
         if piece_id is None:
-            self.push(label, changed(self._scene, path, value))
+            self.push(label, with_keys_at(self._scene, changed(self._scene, path, value), path, frame))
         else:
-            self.push(label, self._scene.with_piece(changed(self._scene.piece(piece_id), path, value)))
+            piece = self._scene.piece(piece_id)
+            self.push(label, self._scene.with_piece(with_keys_at(piece, changed(piece, path, value), path, frame)))
 
     def add_piece(self, piece: Piece, mesh: PolyMesh | None = None) -> None:
         if mesh is not None and isinstance(piece.shape, ImportedShape):

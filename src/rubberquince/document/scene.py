@@ -17,6 +17,7 @@ from rubberquince.document.values import (
     BraceValues,
     ContactValues,
     Finite,
+    ForceValues,
     GoalValues,
     HoldValues,
     Look,
@@ -33,10 +34,10 @@ VERSION = 6
 
 Length = Annotated[float, Field(allow_inf_nan=False, gt=0, le=1e3)]
 Vector = tuple[Finite, Finite, Finite]
-Role = Literal["solid", "shell", "net", "cage", "carried", "collider", "scenery"]
+Role = Literal["solid", "shell", "net", "cage", "carried", "collider", "scenery", "force"]
 GROUND = "ground"           # stands for the ground where ids of pieces are listed
 MOVING: tuple[Role, ...] = ("solid", "shell", "net", "cage")
-LED: tuple[Role, ...] = ("collider", "scenery")     # those that keys lead
+LED: tuple[Role, ...] = ("collider", "scenery", "force")        # those that keys lead
 OF_SKIN: tuple[Role, ...] = ("shell", "net")     # those whose nodes are the points of their skin
 
 
@@ -184,6 +185,7 @@ class Piece(Plain):
     sets: tuple[PointSet, ...] = Field((), max_length=200)
     passes: tuple[str, ...] = Field((), max_length=2000)
     goal: GoalValues = GoalValues()
+    force: ForceValues = ForceValues()
     maps: tuple[Map, ...] = Field((), max_length=20)
     tracks: tuple[Track, ...] = Field((), max_length=100)
     rides_on: str = Field("", max_length=16)
@@ -220,7 +222,7 @@ class Piece(Plain):
     @property
     def is_seen_moving(self) -> bool:
         """Does it move by itself, with another or by keys?"""
-        return self.moves or self.role == "carried" or self.is_led
+        return self.moves or self.role in ("carried", "force") or self.is_led
 
     @property
     def made_of(self) -> SolidValues | ShellValues | NetValues:

@@ -148,3 +148,17 @@ def with_track(model: Any, track: Track) -> Any:
 
 def without_track(model: Any, path: str) -> Any:
     return model.model_copy(update={"tracks": tuple(one for one in model.tracks if one.of != path)})
+
+
+def with_keys_at(before: Any, after: Any, path: str, frame: float) -> Any:
+    """``after``, a piece or a scene whose value at a path was changed, with the change as keys at a frame.
+
+    That is for what has keys; what they say nothing of changes as a whole.
+    """
+    for track in before.tracks:
+        if f"{track.of}.".startswith(f"{path}."):
+            value = get_at(after, track.of)
+            after = put_at(after, track.of, get_at(before, track.of))
+            if value is not None and value != track.at(frame):
+                after = with_track(after, track.with_key(Key(frame=frame, value=value)))
+    return after

@@ -217,6 +217,46 @@ class SeamValues(Plain):
         "Closes over", "frames", 0.0, 60.0, "Frames in which the two come together")] = 10.0
 
 
+class ForceValues(Plain):
+    """A force of the scene about where its piece is and along its y: air that moves, or what pulls.
+
+    ``reach`` 0 is everywhere; ``acts_on`` are ids of pieces, none for all; a ``limit`` of 0 is none.
+    """
+
+    kind: Literal["wind", "turbulence", "vortex", "puller"] = "wind"
+    speed: Annotated[float, Field(ge=-1e4, le=1e4), About(
+        "Air speed", "m/s", 0.0, 15.0, "How fast its air goes: a breeze 3 m/s, a fresh wind 9; below 0 the other way")
+        ] = 4.0
+    gusts: Annotated[float, Field(ge=0.0, le=1.0), About(
+        "Gusts", "%", 0.0, 1.0, "How much it swells and falls: 0 % blows evenly")] = 0.3
+    inflow: Annotated[float, Field(ge=-1e4, le=1e4), About(
+        "Inflow", "m/s", 0.0, 10.0, "How fast air goes towards its axis; below 0 away from it")] = 0.5
+    lift: Annotated[float, Field(ge=-1e4, le=1e4), About(
+        "Lift", "m/s", 0.0, 10.0, "How fast air rises in its core")] = 0.5
+    size: Annotated[float, Field(gt=0.0, le=1e3), About(
+        "Size", "length", 0.01, 1.0, "How wide its whirls are, or the core of a vortex", log=True)] = 0.15
+    period: Annotated[float, Field(gt=0.0, le=1e3), About(
+        "Changes within", "s", 0.1, 5.0, "Seconds in which a gust comes and goes, or a whirl changes", log=True)] = 0.8
+    pull: Annotated[float, Field(ge=-1e6, le=1e6), About(
+        "Pull", "m/s²", -30.0, 30.0, "How hard it draws, as gravity does with 9.8 m/s²; below 0 it pushes away")] = 10.0
+    draws_to: Literal["its middle", "its axis", "a piece"] = "its middle"
+    piece: str = Field("", max_length=16)
+    rest: Annotated[float, Field(ge=0.0, le=1e3), About(
+        "Rest distance", "length", 0.0, 0.5, "How far from it things come to rest: nearer, they are pushed away")] = 0.0
+    limit: Annotated[float, Field(ge=0.0, le=1e4), About(
+        "Speed limit", "m/s", 0.0, 10.0, "What already comes so fast is not drawn further; 0 is no limit")] = 0.0
+    reach: Annotated[float, Field(ge=0.0, le=1e3), About(
+        "Reach", "length", 0.0, 2.0, "Distance at which it has faded to nothing; 0 reaches everywhere")] = 0.0
+    fade: Literal["soft", "steep", "even"] = "soft"
+    first: Annotated[int, Field(ge=0, le=100_000), About(
+        "From frame", "", 0, 240, "The frame that it begins with")] = 0
+    last: Annotated[int, Field(ge=0, le=100_000), About(
+        "To frame", "", 0, 240, "The frame that it ends with")] = 100_000
+    seed: Annotated[int, Field(ge=0, le=1_000_000), About("Seed", "", 0, 100, "Each seed gives other gusts and whirls")
+                    ] = 1
+    acts_on: tuple[str, ...] = Field((), max_length=2000)
+
+
 class Look(Plain):
     material: Literal["jelly", "matte", "cloth", "film", "latex"] = "matte"
     colour: str = Field("#C9C2B4", pattern=r"^#[0-9A-Fa-f]{6}$")

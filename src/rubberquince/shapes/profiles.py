@@ -33,6 +33,11 @@ def rod() -> Profile:
     return ((0.0, 0.0, 0.0), (0.02, 0.0, 0.0), (0.02, 2.0, 0.0), (0.0, 2.0, 0.0))
 
 
+def arrow() -> Profile:
+    """An arrow that points along y."""
+    return ((0.0, 0.0, 0.0), (0.07, 0.0, 0.0), (0.07, 0.62, 0.0), (0.2, 0.62, 0.0), (0.0, 1.0, 0.0))
+
+
 def _profile(points: np.ndarray) -> Profile:
     points[[0, -1], 0] = 0.0
     return tuple((float(r), float(h), 0.0) for r, h in np.round(points, 5))

@@ -6,6 +6,7 @@ from PySide6.QtCore import QObject, Signal
 
 from rubberquince.document.document import Document
 from rubberquince.document.scene import Piece, Scene
+from rubberquince.document.tracks import Track, at_frame, bounds_at, get_at, put_at, with_track, without_track
 from rubberquince.errors import QuinceError, RangeError
 from rubberquince.units import tidy
 
@@ -16,6 +17,7 @@ class Bench(QObject):
 
     ``map_path`` is the value whose map is open; ``map_shown`` says that it is another, or that
     other ``threads`` are to be drawn.
+    ``frame`` is the one that is shown; ``frame_moved`` says so where something of the chosen piece has keys.
     Of several chosen pieces the one in ``chosen_id`` is shown on the sheet; ``chosen_ids`` are all of them.
     """
 
@@ -24,6 +26,7 @@ class Bench(QObject):
     chose = Signal(str)
     said = Signal(str, bool)
     map_shown = Signal()
+    frame_moved = Signal()
 
     def __init__(self) -> None:
         super().__init__()
@@ -31,6 +34,7 @@ class Bench(QObject):
         self.path: Path | None = None
         self.chosen_id: str | None = None
         self._also: tuple[str, ...] = ()
+        self.frame = self.document.scene.run.first
         self.map_path: str | None = None
         self.threads: frozenset[str] = frozenset()
         self.document.listeners.append(self._on_change)
@@ -42,6 +46,12 @@ class Bench(QObject):
     @property
     def chosen(self) -> Piece | None:
         return next((p for p in self.scene.pieces if p.id == self.chosen_id), None)
+
+    @property
+    def seen(self) -> Piece | None:
+        """The chosen piece with its keyed values as they are at the shown frame."""
+        piece: Piece | None = at_frame(self.chosen, self.frame) if self.chosen is not None else None
+        return piece
 
     @property
     def chosen_ids(self) -> list[str]:
@@ -84,10 +94,11 @@ class Bench(QObject):
                   unit: str = "") -> bool:
         """One value of a piece or of the scene; False, and a sentence, when it is out of range.
 
-        ``name`` and ``unit`` are those that the sentence should use.
+        Of what is keyed it is the value at the shown frame.  ``name`` and ``unit`` are those that the sentence should
+        use.
         """
         try:
-            self.document.set_value(label, path, value, piece_id)
+            self.document.set_value(label, path, value, piece_id, self.frame)
         except RangeError as error:
             self.say(f"{name or label.capitalize()}: it should be {error.relation} {tidy(error.bound, unit)}.")
             return False
@@ -95,6 +106,34 @@ class Bench(QObject):
             self.say(str(error))
             return False
         return True
+
+    def go_to(self, frame: int) -> None:
+        """Another frame is shown."""
+        if frame != self.frame:
+            self.frame = frame
+            if self.chosen is not None and self.chosen.tracks:
+                self.frame_moved.emit()
+
+    def put_track(self, label: str, track: Track | None, path: str) -> None:
+        """Give the value at a path of the chosen piece other keys, or none: then it stays as the last one had it."""
+        piece = self.chosen
+        if piece is None:
+            return
+        if track is None:
+            self.keep_value(label, path)
+        else:
+            self.document.push(label, self.scene.with_piece(with_track(piece, track)))
+
+    def keep_value(self, label: str, path: str) -> None:
+        """Let a keyed value of the chosen piece stay as it is at the shown frame."""
+        piece, seen = self.chosen, self.seen
+        if piece is not None and seen is not None:
+            kept = put_at(without_track(piece, path), path, get_at(seen, path))
+            self.document.push(label, self.scene.with_piece(kept))
+
+    def least(self, path: str, wanted: float) -> float:
+        """``wanted``, or the least that the value at a path of the chosen piece may be."""
+        return max(wanted, bounds_at(self.chosen, path)[0])
 
     def show_map(self, path: str | None) -> None:
         """Open the map of the value at a path, of whatever piece is chosen, or close the one that is open."""

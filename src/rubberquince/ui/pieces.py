@@ -3,6 +3,7 @@
 from collections.abc import Callable
 from functools import partial
 from pathlib import Path
+from typing import Literal
 
 import numpy as np
 from PySide6.QtWidgets import QWidget
@@ -28,6 +29,7 @@ from rubberquince.document.scene import (
     SuperellipsoidShape,
     TorusShape,
 )
+from rubberquince.document.values import ForceValues
 from rubberquince.errors import QuinceError
 from rubberquince.exchange.importing import SUFFIXES, Imported, import_mesh
 from rubberquince.jobs.errands import Errand, run_errand
@@ -61,6 +63,15 @@ SHAPES: dict[str, tuple[Shape, tuple[float, float, float]]] = {       # with the
 FIRST_ROLE: dict[str, Role] = {"sheet": "collider", "rope": "net"}      # a sheet has no inside, and stands still
 
 
+FORCE_COLOUR = "#8A5B7C"
+ForceKind = Literal["wind", "turbulence", "vortex", "puller"]
+FORCES: dict[ForceKind, tuple[Shape, tuple[float, float, float]]] = {       # the sign of each, and its size
+    "wind": (RevolvedShape(name="arrow", profile=profiles.arrow(), around=24, bands=20), (0.04, 0.1, 0.04)),
+    "turbulence": (SuperellipsoidShape(seed=11, around=24, rings=14), (0.06, 0.06, 0.06)),
+    "vortex": (TorusShape(around=40, sides=10, thickness=0.25), (0.1, 0.016, 0.1)),
+    "puller": (SphereShape(around=20, rings=10), (0.04, 0.04, 0.04))}
+
+
 class Pieces:
     """What the Piece menu and the tools of the Shape section do."""
 
@@ -72,6 +83,17 @@ class Pieces:
         """A new piece of a shape in SHAPES."""
         shape, size = SHAPES[kind]
         self._add(kind.capitalize(), shape, size, FIRST_ROLE.get(kind, "solid"))
+
+    def add_force(self, kind: ForceKind) -> None:
+        """A new force, above the middle of what is there."""
+        document, shape, size = self._bench.document, *FORCES[kind]
+        turn = (0.0, 0.0, -90.0) if kind == "wind" else (0.0, 0.0, 0.0)
+        number = sum(p.role == "force" for p in document.scene.pieces)
+        place = Place(position=(-0.3 if kind == "wind" else 0.0, 0.3 + 0.1 * number, 0.0), turn=turn, size=size)
+        piece = Piece(id=document.new_id(), name=document.new_name(kind.capitalize()), shape=shape, role="force",
+                      place=place, force=ForceValues(kind=kind), look=Look(colour=FORCE_COLOUR))
+        document.add_piece(piece)
+        self._bench.choose(piece.id)
 
     def import_mesh(self, path: Path | None = None) -> None:
         path = path or self._dialogs.to_open("Import a mesh", MESHES)

@@ -8,11 +8,9 @@ from PySide6.QtCore import Qt
 from PySide6.QtGui import QResizeEvent
 from PySide6.QtWidgets import QButtonGroup, QFrame, QPushButton, QVBoxLayout, QWidget
 
-from rubberquince.bake.assemble import braces_of
-from rubberquince.bake.goals import goal_points
-from rubberquince.document.bodies import piece_points
 from rubberquince.document.maps import Map
-from rubberquince.document.scene import Place, Scene
+from rubberquince.document.scene import LED, Place, Scene
+from rubberquince.document.tracks import at_frame
 from rubberquince.document.values import about
 from rubberquince.document.weights import weights_of
 from rubberquince.ui.assistant import Assistant
@@ -22,6 +20,7 @@ from rubberquince.ui.over_view import Legend, Notice
 from rubberquince.ui.parts import column, framed, label, row
 from rubberquince.ui.runner import Runner
 from rubberquince.ui.strip.player import Player
+from rubberquince.ui.threads import placed_points, threads_of
 from rubberquince.ui.tools.brush import Brush
 from rubberquince.ui.tools.choosing import Chooser
 from rubberquince.ui.tools.lines import LineTool, lines_of
@@ -32,7 +31,6 @@ from rubberquince.view.widget import View
 
 DIRECTIONS = {"from the front": ("F", 0.0, 0.0), "from the side": ("S", 90.0, 0.0), "from above": ("T", 0.0, 89.0),
               "from a corner": ("D", 30.0, 24.0)}        # key, turn and lift of the camera in degrees
-MOST_THREADS = 600          # from a skin to its goal, that are drawn
 TOOLS: tuple[type[Tool], ...] = (LineTool, Brush, Chooser)
 TIPS = {"smooth": "The skin as it will be seen", "cells": "The cells that carry the solids",
         "stretch": "Where the skin is pressed (slate) and pulled (clay)",
@@ -181,7 +179,9 @@ class ViewZone(QWidget):
     # --- what is shown --------------------------------------------------------------------------------
 
     def _place_of(self, piece_id: str) -> Place | None:
-        return next((p.place for p in self._bench.scene.pieces if p.id == piece_id), None)
+        piece = next((p for p in self._bench.scene.pieces if p.id == piece_id), None)
+        place: Place | None = at_frame(piece, self._bench.frame).place if piece is not None else None
+        return place
 
     def _on_scene(self, before: Scene, after: Scene) -> None:
         self._hint.setVisible(not after.pieces)
@@ -207,14 +207,16 @@ class ViewZone(QWidget):
         stage, frame, scene = self.view.stage, self._player.frame, self._bench.scene
         at_start = frame == scene.run.first
         skins = None if at_start else self._runner.skins(frame)
-        self.view.handles_shown = at_start or skins is None
+        led = self._bench.chosen is not None and self._bench.chosen.role in LED
+        self.view.handles_shown = at_start or skins is None or led
         stage.weights = self._weights() if stage.display == "map" else {}
         self._legend.show_display(stage.display, self._map_words() if stage.display == "map" else ())
-        stage.show_frame(skins or self._placed(scene))
+        placed = placed_points(scene, self._bench.document.meshes, frame, set(stage.bodies))
+        stage.show_frame({**placed, **(skins or {})})
         chosen = stage.bodies.get(stage.chosen or "")
         drawn = self.view.handles_shown or self.tools[LineTool.name].on     # a finished frame is looked at by itself
         self.view.lines = lines_of(self._bench, chosen.points if chosen is not None and drawn else None)
-        self.view.threads = self._threads(chosen.points if chosen is not None else None)
+        self.view.threads = threads_of(self._bench, chosen.points if chosen is not None else None)
         stage.cells = {}
         if stage.display == "cells":
             stage.cells = self.shown_cells.surfaces(scene, {} if at_start else self._runner.nodes(frame))
@@ -229,21 +231,6 @@ class ViewZone(QWidget):
             weights = weights_of(a_map, piece, self._bench.scene, self._bench.document.meshes).astype(np.float32)
             self._weighed = (piece, self._bench.scene.pieces, a_map), weights
         return {piece.id: self._weighed[1]}
-
-    def _threads(self, points: np.ndarray | None) -> np.ndarray:
-        """Lines (k, 2, 3), m, from the skin of the chosen piece at ``points`` to its goal, and those of its braces."""
-        piece, meshes, found = self._bench.chosen, self._bench.document.meshes, [np.zeros((0, 2, 3))]
-        if piece is None or points is None or not piece.moves:
-            return found[0]
-        if "goal" in self._bench.threads and piece.goal.to != "nothing":
-            target = goal_points(piece, self._bench.scene, meshes)
-            if target is not None and len(target) == len(points):
-                some = slice(None, None, max(len(points) // MOST_THREADS, 1))
-                found.append(np.stack([points[some].astype(float), target[some]], axis=1))
-        if "braces" in self._bench.threads and piece.of_skin and piece.braces.count:
-            pairs = braces_of(piece, meshes)[0]
-            found.append(points[pairs[pairs.max(axis=1, initial=0) < len(points)]].astype(float))
-        return np.concatenate(found)
 
     def _shown_map(self) -> Map | None:
         """The map of the chosen piece that is open, or its first one."""
@@ -265,11 +252,3 @@ class ViewZone(QWidget):
         self.show_frame()
         if opened or self.view.stage.display == "map":
             self.set_display("map" if opened else "smooth")
-
-    def _placed(self, scene: Scene) -> dict[str, np.ndarray]:
-        """Skin points of what moves, as it is placed."""
-        meshes, placed = self._bench.document.meshes, {}
-        for piece in scene.pieces:
-            if piece.is_seen_moving and piece.id in self.view.stage.bodies:
-                placed[piece.id] = piece_points(piece, meshes)
-        return placed

@@ -23,7 +23,7 @@ from rubberquince.ui.handing import Handing
 from rubberquince.ui.lineup.lineup import LineUp
 from rubberquince.ui.menus import Menus, Shortcuts
 from rubberquince.ui.parts import column, framed
-from rubberquince.ui.pieces import SHAPES, SPREAD, Pieces
+from rubberquince.ui.pieces import FORCES, SHAPES, SPREAD, Pieces
 from rubberquince.ui.readings.readings import Readings
 from rubberquince.ui.runner import Runner
 from rubberquince.ui.sheet.sheet import Sheet
@@ -124,6 +124,10 @@ class MainWindow(QMainWindow):
         fresh = self._add_menu = self.menus.menu("Add")
         for name in SHAPES:
             add(fresh, f"Add a {name}", partial(self.pieces.add, name), ADD_KEYS.get(name))
+        fresh.addSeparator()
+        for kind in FORCES:
+            add(fresh, "Add turbulence" if kind == "turbulence" else f"Add a {kind}",
+                partial(self.pieces.add_force, kind))
         fresh.addSeparator()
         add(fresh, "Import a mesh…", self.pieces.import_mesh, "Ctrl+I")
         piece = self._piece_menu = self.menus.menu("Piece")

@@ -4,7 +4,7 @@ from PySide6.QtCore import Qt, QTimer, Signal
 from PySide6.QtGui import QMouseEvent
 from PySide6.QtWidgets import QFrame, QLabel, QPushButton, QWidget
 
-from rubberquince.bake.checks import Check
+from rubberquince.bake.check import Check
 from rubberquince.document.scene import Scene
 from rubberquince.jobs.errands import Errand
 from rubberquince.ui.assistant import Assistant

@@ -23,6 +23,7 @@ from rubberquince.errors import QuinceError
 from rubberquince.ui.bench import Bench
 from rubberquince.ui.parts import column, icon, label, mark, row
 from rubberquince.ui.sheet.feel import ROLES
+from rubberquince.units import show
 
 PICTURE, RATIO = 46, 2
 ALSO = Qt.KeyboardModifier.ControlModifier | Qt.KeyboardModifier.ShiftModifier      # choose one more
@@ -70,7 +71,7 @@ class Card(QFrame):
         self.piece = piece
         metrics = self._name.fontMetrics()
         self._name.setText(metrics.elidedText(piece.name, Qt.TextElideMode.ElideRight, 60))
-        self._role.setText(ROLES[piece.role][0])
+        self._role.setText(piece.force.kind if piece.role == "force" else ROLES[piece.role][0])
         self._mark.setPixmap(mark(piece.role, 13))
         self._count.setText(count)
         self.eye.setIcon(icon("eye" if piece.visible else "eye-shut", 14))
@@ -229,6 +230,9 @@ class LineUp(QScrollArea):
             self._to_draw.start()
 
     def _count(self, piece: Piece) -> str:
+        if piece.role == "force":
+            force = piece.force
+            return show(force.pull, "m/s²") if force.kind == "puller" else show(force.speed, "m/s")
         try:
             return f"{len(unit_mesh(piece.shape, self._bench.document.meshes).points):,} vertices".replace(",", " ")
         except QuinceError:

@@ -25,7 +25,8 @@ ROLES = {"solid": ("Solid", "moves and deforms: jelly, foam, rubber"),
          "cage": ("Cage", "any mesh, however dense or open, carried by a soft box"),
          "carried": ("Carried", "goes where another piece goes, as dense as you like"),
          "collider": ("Collider", "stands still; what moves meets it"),
-         "scenery": ("Scenery", "is only seen")}
+         "scenery": ("Scenery", "is only seen"),
+         "force": ("Force", "moves air, or pulls")}
 
 
 LOOKS = {"jelly": "clear and full of light", "matte": "wood, clay, chalk", "cloth": "woven, without a shine",
@@ -43,8 +44,9 @@ class FeelSection(Section):
         self.role = calm(QComboBox())
         self.role.setAccessibleName("Role")
         for key, (name, tip) in ROLES.items():
-            self.role.addItem(name, key)
-            self.role.setItemData(self.role.count() - 1, tip, 3)
+            if key != "force":              # that is what it was made as
+                self.role.addItem(name, key)
+                self.role.setItemData(self.role.count() - 1, tip, 3)
         self.role.activated.connect(self._set_role)
         self.rows.addLayout(named_row("Role", self.role))
         self.feel, self.second = calm(QComboBox()), calm(QComboBox())
@@ -97,6 +99,9 @@ class FeelSection(Section):
         self.colour.setFixedWidth(46)
         self.colour.clicked.connect(self._pick_colour)
         self.rows.addLayout(named_row("Looks like", self.material, self.colour))
+
+    def applies(self, piece: Piece) -> bool:
+        return piece.role != "force"
 
     def summary(self, piece: Piece) -> str:
         feel = f" · {_feel_name(piece)}" if piece.moves and piece.made_of.feel.name else ""

@@ -9,8 +9,10 @@ from rubberquince.document.values import Plain, about
 from rubberquince.ui.bench import Bench
 from rubberquince.ui.fields import Field, Value, mark_property
 from rubberquince.ui.parts import Elided, column, icon, label, row
+from rubberquince.ui.sheet.bead import Bead
 from rubberquince.ui.sheet.stack import MapStack, square
 
+KEYED = ("solid", "shell", "net", "braces", "pressure", "goal", "contact", "force")       # whose values may have keys
 NAME_WIDTH = 104            # px, as in a Field
 
 
@@ -40,6 +42,7 @@ class Section(QFrame):
         self.setLayout(column(row(self.fold, self._summary, margins=(0, 0, 10, 0)), self._body, gap=0))
         self._fields: list[tuple[Field, str]] = []
         self.stacks: dict[str, tuple[QPushButton, MapStack]] = {}
+        self.beads: dict[str, Bead] = {}
         self._unfold(False)
 
     def applies(self, piece: Piece) -> bool:
@@ -71,6 +74,8 @@ class Section(QFrame):
                 field.show_value(float(number), self.usual(piece, path))     # type: ignore[arg-type]
             if path in self.stacks:
                 self._show_stack(field, path, piece, shown)
+            if path in self.beads:
+                self.beads[path].refresh(piece)
 
     def _show_stack(self, field: Field, path: str, piece: Piece, shown: bool) -> None:
         """Open the stack of a map under its row, if that is the one to be seen."""
@@ -94,10 +99,14 @@ class Section(QFrame):
                 usual = getattr(values, name)
                 unit = self.bench.scene.length_unit if said.unit == "length" else said.unit
                 self.add_field(Value(said.name, f"{head}.{name}", unit, said.low, said.high, said.tip, said.log,
-                                     None if usual is None else float(usual)))
+                                     None if usual is None else float(usual)),
+                               head in KEYED and said.when == "value" and not isinstance(usual, int))
 
-    def add_field(self, value: Value) -> Field:
-        """A row for a number of the chosen piece at ``value.path``; a digit in it means an item of a tuple."""
+    def add_field(self, value: Value, keyed: bool = False) -> Field:
+        """A row for a number of the chosen piece at ``value.path``; a digit in it means an item of a tuple.
+
+        ``keyed`` says that it may have keys.
+        """
         field = Field(value, lambda number: self._change(value, number))
         field.swept.connect(lambda begins: self.bench.document.begin_gesture() if begins
                             else self.bench.document.end_gesture())
@@ -109,10 +118,13 @@ class Section(QFrame):
             field.layout().addWidget(button)        # type: ignore[union-attr]
             self.rows.addWidget(stack)
             self.stacks[value.path] = (button, stack)
+        if keyed:
+            bead = self.beads[value.path] = Bead(self.bench, value.path, value.name)
+            field.layout().addWidget(bead)          # type: ignore[union-attr]
         return field
 
     def _change(self, value: Value, number: float) -> bool:
-        piece = self.bench.chosen
+        piece = self.bench.seen
         if piece is None:
             return False
         path, _, item = value.path.rpartition(".")

@@ -4,7 +4,7 @@ from PySide6.QtWidgets import QCheckBox, QComboBox, QMenu, QPushButton
 
 from rubberquince.document.bodies import piece_points, resting_height, unit_mesh
 from rubberquince.document.feels import usual
-from rubberquince.document.scene import GROUND, Piece
+from rubberquince.document.scene import GROUND, LED, Piece
 from rubberquince.document.values import (
     BraceValues,
     ContactValues,
@@ -50,14 +50,30 @@ class PlaceSection(Section):
         unit = bench.scene.length_unit
         for k, (axis, tip) in enumerate(zip("xyz", ("to the right", "upwards, from the ground", "to the front"))):
             self.add_field(Value(f"Position {axis}", f"place.position.{k}", unit, -1.0, 1.0,
-                                 f"Where the middle of the piece starts, {tip}, in {unit}"))
+                                 f"Where the middle of the piece starts, {tip}, in {unit}"), keyed=True)
         for k, axis in enumerate("xyz"):
             self.add_field(Value(f"Turn {axis}", f"place.turn.{k}", "°", -180.0, 180.0,
-                                 f"Turned about {axis}, in degrees", usual=0.0))
+                                 f"Turned about {axis}, in degrees", usual=0.0), keyed=True)
         stand = QPushButton("Stand on the ground")
         stand.setToolTip("Lower or lift the piece until its lowest point touches the ground")
         stand.clicked.connect(self._stand)
         self.rows.addWidget(stand)
+        self.mount = calm(QComboBox())
+        self.mount.setAccessibleName("Rides on")
+        self.mount.setToolTip("Takes part in the keyed motion of another piece")
+        self.mount.activated.connect(lambda _: self._set("change what it rides on", "rides_on",
+                                                         self.mount.currentData()))
+        self.rows.addLayout(named_row("Rides on", self.mount))
+
+    def refresh(self, piece: Piece) -> None:
+        super().refresh(piece)
+        self.mount.clear()
+        others = [(p.id, p.name) for p in self.bench.scene.pieces if p.role in LED and p.id != piece.id]
+        known = {"", *(key for key, _ in others)}
+        gone = [] if piece.rides_on in known else [(piece.rides_on, "a piece that is gone")]
+        for key, name in (("", "nothing"), *others, *gone):
+            self.mount.addItem(name, key)
+        self.mount.setCurrentIndex(self.mount.findData(piece.rides_on))
 
     def summary(self, piece: Piece) -> str:
         unit = self.bench.scene.length_unit
@@ -251,7 +267,7 @@ class ContactSection(Section):
         self.add_values("contact", ContactValues(bounce=USUAL_BOUNCE), "bounce")
 
     def applies(self, piece: Piece) -> bool:
-        return piece.role not in ("scenery", "carried")
+        return piece.role not in ("scenery", "carried", "force")
 
     def refresh(self, piece: Piece) -> None:
         super().refresh(piece)

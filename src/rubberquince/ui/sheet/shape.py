@@ -125,6 +125,9 @@ class ShapeSection(Section):
             line.addStretch(1)
             self.rows.addLayout(line)
 
+    def applies(self, piece: Piece) -> bool:
+        return piece.role != "force"
+
     def summary(self, piece: Piece) -> str:
         unit = self.bench.scene.length_unit
         return f"{shape_name(piece)} · {show(max(piece.place.size), unit)}"

@@ -7,6 +7,7 @@ from rubberquince.ui.bench import Bench
 from rubberquince.ui.parts import column, label
 from rubberquince.ui.pieces import Pieces
 from rubberquince.ui.sheet.feel import FeelSection
+from rubberquince.ui.sheet.force import ActsSection, ForceSection, ReachSection
 from rubberquince.ui.sheet.goal import GoalSection
 from rubberquince.ui.sheet.lines import LinesSection
 from rubberquince.ui.sheet.seams import SeamsSection
@@ -22,8 +23,8 @@ from rubberquince.ui.sheet.sections import (
 )
 from rubberquince.ui.sheet.shape import ShapeSection
 
-LEAST_WIDTH = 300
-OPEN_AT_FIRST = {"Role and feel", "Springs"}
+LEAST_WIDTH = 320
+OPEN_AT_FIRST = {"Role and feel", "Springs", "Force", "Reach"}
 
 
 class Sheet(QScrollArea):
@@ -50,6 +51,7 @@ class Sheet(QScrollArea):
         bench.scene_changed.connect(lambda *_: self.refresh())
         bench.chose.connect(lambda _: self.refresh())
         bench.map_shown.connect(self.refresh)
+        bench.frame_moved.connect(self.refresh)
         self._make()
 
     def section(self, title: str) -> Section:
@@ -67,7 +69,7 @@ class Sheet(QScrollArea):
         self.sections = [ShapeSection(bench, self._pieces), PlaceSection(bench), FeelSection(bench),
                          LinesSection(bench), HoldSection(bench), GoalSection(bench), SeamsSection(bench),
                          SpringsSection(bench), BracesSection(bench), PressureSection(bench), ContactSection(bench),
-                         ForcesSection(bench)]
+                         ForcesSection(bench), ForceSection(bench), ReachSection(bench), ActsSection(bench)]
         for section in self.sections:
             self._rows.addWidget(section)
             section.fold.setChecked(section.title in opened)
@@ -78,7 +80,7 @@ class Sheet(QScrollArea):
         if self._bench.scene.length_unit != self._unit:
             self._make()
             return
-        piece = self._bench.chosen
+        piece = self._bench.seen
         self._hint.setVisible(piece is None and bool(self._bench.scene.pieces))
         for section in self.sections:
             applies = piece is not None and section.applies(piece)

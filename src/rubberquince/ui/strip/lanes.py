@@ -6,10 +6,11 @@ from dataclasses import dataclass
 from itertools import pairwise
 
 import numpy as np
-from PySide6.QtCore import QEvent, QPointF, QRectF, Qt, Signal
+from PySide6.QtCore import QEvent, QPoint, QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import (
     QBrush,
     QColor,
+    QContextMenuEvent,
     QKeyEvent,
     QMouseEvent,
     QPainter,
@@ -20,17 +21,22 @@ from PySide6.QtGui import (
 )
 from PySide6.QtWidgets import QWidget
 
+from rubberquince.document.tracks import Key, Track
 from rubberquince.ui import style
+from rubberquince.ui.strip.beads import TALL, Grip, Plot, dragged, grip_at, paint_beads
 
-LEFT, RIGHT, RULER, LANE = 66, 84, 16, 21
-MOST_LANES = 4
+LEFT, RIGHT, RULER, LANE = 78, 84, 16, 21
+FEWEST, LEAST_LANE = 4, 14  # lanes that there is room for, and px of one where there are more
 SCALE_INK = "#9A9180"
 KNOWN, GOOD = 1, 2          # states of a frame; 0 = not there
 
 
 @dataclass(frozen=True)
 class Lane:
-    """A curve: its name, colour, values (frames,) by frame number, and the range that is always shown."""
+    """A curve: its name, colour, values (frames,) by frame number, and the range that is always shown.
+
+    ``track`` has the keys that made it, where they can be changed here.
+    """
 
     name: str
     colour: str
@@ -38,6 +44,7 @@ class Lane:
     low: float
     high: float
     show: Callable[[float], str] = str
+    track: Track | None = None
 
     def bounds(self, first: int, last: int) -> tuple[float, float]:
         """The values at its foot and its head between two frames."""
@@ -47,9 +54,17 @@ class Lane:
 
 
 class Lanes(QWidget):
-    """``scrubbed(frame)`` when the pointer or a key asks for another frame."""
+    """``scrubbed(frame)`` when the pointer or a key asks for another frame.
+
+    ``keyed(track)`` when keys were changed, between ``swept(True)`` and ``swept(False)`` while they are dragged;
+    ``asked(track, key number, at)`` for the menu or the value of a key; ``dropped(track, frame)`` takes one away.
+    """
 
     scrubbed = Signal(int)
+    keyed = Signal(object)
+    swept = Signal(bool)
+    asked = Signal(object, int, QPoint, bool)
+    dropped = Signal(object, float)
 
     def __init__(self) -> None:
         super().__init__()
@@ -58,11 +73,13 @@ class Lanes(QWidget):
         self.lanes: list[Lane] = []
         self._picture: QPixmap | None = None
         self._under: int | None = None                  # the frame under the pointer
+        self._grip: tuple[Grip, Plot, QPointF] | None = None        # what is dragged, and from where
+        self._held: tuple[str, float] | None = None     # path and frame of the key that was last clicked
         self.setMouseTracking(True)
-        self.setMinimumHeight(RULER + MOST_LANES * LANE + 4)
+        self.setMinimumHeight(RULER + FEWEST * LANE + 4)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAccessibleName("Frames")
-        self.setToolTip("Inked frames are computed, hatched ones are out of date. Drag to scrub.")
+        self.setToolTip("Inked frames are computed, hatched ones are out of date. Drag to scrub; beads are keys.")
 
     def show_run(self, first: int, last: int, states: np.ndarray, lanes: list[Lane]) -> None:
         """``states`` (frames,) by frame number from 0 on."""
@@ -73,6 +90,29 @@ class Lanes(QWidget):
     def show_frame(self, frame: int) -> None:
         self.frame = frame
         self.update()
+
+    def _height(self) -> float:
+        """Of a lane, px: they share what room there is."""
+        return max((self.height() - RULER - 4) / max(len(self.lanes), 1), LEAST_LANE)
+
+    def _top(self, k: int) -> float:
+        return RULER + 2 + k * self._height()
+
+    def _plot(self, k: int) -> Plot:
+        lane, top, tall = self.lanes[k], self._top(k), self._height()
+        low, high = lane.bounds(self.first, self.last)
+        room, span = tall - 6.0, max(high - low, 1e-12)
+        return Plot(self._x, lambda value: top + 3.0 + room * (1.0 - (value - low) / span), self._frame_at,
+                    lambda y: low + span * (1.0 - (y - top - 3.0) / room), tall >= TALL)
+
+    def _grip_at(self, at: QPointF) -> tuple[Grip, Plot] | None:
+        for k, lane in enumerate(self.lanes):
+            if lane.track is not None:
+                plot = self._plot(k)
+                grip = grip_at(plot, lane.track, at)
+                if grip is not None:
+                    return grip, plot
+        return None
 
     def _x(self, frame: float) -> float:
         return LEFT + (self.width() - LEFT - RIGHT) * (frame - self.first + 0.5) / (self.last - self.first + 1)
@@ -100,7 +140,7 @@ class Lanes(QWidget):
         _write_small(painter)
         self._paint_ruler(painter)
         for k, lane in enumerate(self.lanes):
-            self._paint_lane(painter, lane, RULER + 2 + k * LANE)
+            self._paint_lane(painter, lane, k)
         painter.end()
         return picture
 
@@ -128,32 +168,37 @@ class Lanes(QWidget):
             left = min(self._x(frame) - 20, self.width() - RIGHT - 30)
             painter.drawText(QRectF(left, 0, 40, RULER - 1), Qt.AlignmentFlag.AlignCenter, str(frame))
 
-    def _paint_lane(self, painter: QPainter, lane: Lane, top: float) -> None:
-        painter.setPen(QColor(style.SOFT_INK))
-        painter.drawText(QRectF(12, top, LEFT - 14, LANE), Qt.AlignmentFlag.AlignVCenter, lane.name)
+    def _paint_lane(self, painter: QPainter, lane: Lane, k: int) -> None:
+        top, tall = self._top(k), self._height()
+        painter.setPen(QColor(style.PLUM if lane.track is not None else style.SOFT_INK))
+        name = painter.fontMetrics().elidedText(lane.name, Qt.TextElideMode.ElideRight, LEFT - 16)
+        painter.drawText(QRectF(12, top, LEFT - 14, tall), Qt.AlignmentFlag.AlignVCenter, name)
         painter.setPen(QPen(QColor("#E9E3D5"), 1))
-        painter.drawLine(QPointF(LEFT, top + LANE - 0.5), QPointF(self.width() - RIGHT, top + LANE - 0.5))
+        painter.drawLine(QPointF(LEFT, top + tall - 0.5), QPointF(self.width() - RIGHT, top + tall - 0.5))
         values = lane.values[self.first:self.last + 1]
         real = np.isfinite(values)
         if not real.any():
             return
         low, high = lane.bounds(self.first, self.last)
         painter.setPen(QColor(SCALE_INK))
-        right = QRectF(self.width() - RIGHT + 6, top, RIGHT - 8, LANE)
+        right = QRectF(self.width() - RIGHT + 6, top, RIGHT - 8, tall)
         number = lane.show(low).split(" ")[0]
         painter.drawText(right, Qt.AlignmentFlag.AlignVCenter, f"{number} – {lane.show(high)}")
         path, pen_down = QPainterPath(), False
-        for k, value in enumerate(values):
-            if not real[k]:
+        for f, value in enumerate(values):
+            if not real[f]:
                 pen_down = False
                 continue
             share = (float(value) - low) / max(high - low, 1e-12)
-            at = QPointF(self._x(self.first + k), top + 3 + (LANE - 6) * (1 - share))
+            at = QPointF(self._x(self.first + f), top + 3 + (tall - 6) * (1 - share))
             path.lineTo(at) if pen_down else path.moveTo(at)
             pen_down = True
         painter.setPen(QPen(QColor(lane.colour), 1.6))
         painter.setBrush(Qt.BrushStyle.NoBrush)
         painter.drawPath(path)
+        if lane.track is not None:
+            held = self._held[1] if self._held is not None and self._held[0] == lane.track.of else None
+            paint_beads(painter, self._plot(k), lane.track, held)
 
     def _paint_playhead(self, painter: QPainter) -> None:
         x = self._x(self.frame)
@@ -177,7 +222,7 @@ class Lanes(QWidget):
                 text = f"{frame}: {lane.show(float(value))}"
                 wide = painter.fontMetrics().horizontalAdvance(text) + 10
                 left = x + 5 if x + 5 + wide < self.width() - RIGHT else x - 5 - wide
-                box = QRectF(left, RULER + 6 + k * LANE, wide, 16)
+                box = QRectF(left, self._top(k) + 0.5 * self._height() - 8, wide, 16)
                 painter.setPen(QColor(style.LINE))
                 painter.setBrush(QColor(style.CARD))
                 painter.drawRoundedRect(box, 4, 4)
@@ -199,13 +244,64 @@ class Lanes(QWidget):
         self.update()
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
-        self._scrub(event.position().x())
+        found = self._grip_at(event.position())
+        if found is None:
+            self._hold(None)
+            self._scrub(event.position().x())
+            return
+        grip, plot = found
+        self._hold((grip.track.of, grip.track.keys[grip.key].frame))
+        if event.button() == Qt.MouseButton.LeftButton:
+            self._grip = grip, plot, event.position()
+            self.swept.emit(True)
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
         self._under = self._frame_at(event.position().x())
         self.update()
-        if event.buttons() & Qt.MouseButton.LeftButton:
+        if self._grip is not None:
+            grip, plot, start = self._grip
+            copies = bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier) and not grip.arm
+            self._under = None
+            self.keyed.emit(dragged(plot, grip, start, event.position(), copies))
+        elif event.buttons() & Qt.MouseButton.LeftButton:
             self._scrub(event.position().x())
+        else:
+            self.setCursor(Qt.CursorShape.PointingHandCursor if self._grip_at(event.position())
+                           else Qt.CursorShape.ArrowCursor)
+
+    def mouseReleaseEvent(self, event: QMouseEvent) -> None:
+        if self._grip is not None:
+            self._grip = None
+            self.swept.emit(False)
+
+    def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
+        """Type the value of a key, or put one where there is none yet."""
+        found = self._grip_at(event.position())
+        if found is not None:
+            self.asked.emit(found[0].track, found[0].key, event.globalPosition().toPoint(), False)
+            return
+        k = int((event.position().y() - RULER - 2) // self._height())
+        track = self.lanes[k].track if 0 <= k < len(self.lanes) else None
+        if track is not None and event.position().x() > LEFT:
+            frame = float(self._frame_at(event.position().x()))
+            self.keyed.emit(track.with_key(Key(frame=frame, value=track.at(frame))))
+
+    def contextMenuEvent(self, event: QContextMenuEvent) -> None:
+        found = self._grip_at(QPointF(event.pos()))
+        if found is not None:
+            self.asked.emit(found[0].track, found[0].key, event.globalPos(), True)
+
+    def _hold(self, key: tuple[str, float] | None) -> None:
+        if key != self._held:
+            self._held, self._picture = key, None
+            self.update()
+
+    def _drop(self) -> None:
+        """Take the key away that was last clicked."""
+        for lane in self.lanes:
+            if lane.track is not None and self._held is not None and lane.track.of == self._held[0]:
+                self.dropped.emit(lane.track, self._held[1])
+        self._hold(None)
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         steps = {Qt.Key.Key_Left: -1, Qt.Key.Key_Right: 1, Qt.Key.Key_PageUp: -10, Qt.Key.Key_PageDown: 10}
@@ -214,6 +310,8 @@ class Lanes(QWidget):
             self.scrubbed.emit(min(max(self.frame + steps[key], self.first), self.last))
         elif key in (Qt.Key.Key_Home, Qt.Key.Key_End):
             self.scrubbed.emit(self.first if key == Qt.Key.Key_Home else self.last)
+        elif key in (Qt.Key.Key_Delete, Qt.Key.Key_Backspace) and self._held is not None:
+            self._drop()
         else:
             super().keyPressEvent(event)
 

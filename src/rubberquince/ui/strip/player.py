@@ -34,6 +34,7 @@ class Player(QObject):
         """Show a frame within the range."""
         run = self._bench.scene.run
         self.frame = min(max(frame, run.first), run.last)
+        self._bench.go_to(self.frame)
         self.shown.emit(self.frame)
 
     def toggle(self) -> None:

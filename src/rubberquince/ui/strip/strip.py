@@ -15,7 +15,8 @@ from rubberquince.ui.bench import Bench
 from rubberquince.ui.fields import WholeEdit
 from rubberquince.ui.parts import calm, column, icon, label, row
 from rubberquince.ui.runner import Runner
-from rubberquince.ui.strip.lanes import GOOD, KNOWN, Lane, Lanes
+from rubberquince.ui.strip.keys import KeyEditor, key_lanes
+from rubberquince.ui.strip.lanes import FEWEST, GOOD, KNOWN, Lane, Lanes
 from rubberquince.ui.strip.player import Player
 
 CALM = 90                   # ms between two looks at a run that goes on
@@ -72,6 +73,11 @@ class Strip(QFrame):
             line.addWidget(widget)
         self.lanes = Lanes()
         self.lanes.scrubbed.connect(self._scrub)
+        self.keys = KeyEditor(bench, self.lanes)
+        self.lanes.keyed.connect(self.keys.take)
+        self.lanes.swept.connect(self.keys.sweep)
+        self.lanes.asked.connect(self.keys.ask)
+        self.lanes.dropped.connect(self.keys.drop)
         self.setLayout(column(line, self.lanes, gap=4))
         self._soon = QTimer(self, singleShot=True, interval=CALM)
         self._soon.timeout.connect(self.refresh)
@@ -157,6 +163,8 @@ class Strip(QFrame):
                  Lane("motion", style.SLATE, values[3], 0.0, 0.2, lambda speed: f"{speed:.2g} m/s"),
                  Lane("contact", style.CLAY, values[2], 0.0, 1.0, lambda part: f"{100 * part:.0f} %"),
                  Lane("time", style.SOFT_INK, runner.seconds(), 0.0, 0.1, lambda seconds: f"{1000 * seconds:.0f} ms")]
+        keyed = key_lanes(self._bench.chosen, self._bench.scene)
+        lanes = keyed + lanes[: max(FEWEST - len(keyed), 1)]
         self.lanes.show_run(run.first, run.last, states, lanes)
         self.lanes.show_frame(self._player.frame)
 
