@@ -35,7 +35,8 @@ class Measure:
             mine, triangles = world.node_body == k, world.skin.triangles[k]
             share = world.mass[mine] / world.mass[mine].sum()
             own = stretches[world.membrane.body == k]
-            longest = max(self._stretch[cell_body == k].max(initial=0.0), own[:, 0].max(initial=0.0))
+            stretched = np.concatenate([self._stretch[cell_body == k], own[:, 0]])
+            longest = stretched.max() if len(stretched) else 1.0
             enclosed = abs(volume(skin, triangles)) / self._volume[k] if self._volume[k] > LEAST_VOLUME else 1.0
             rows[k] = (enclosed, longest - 1.0, depth[k], np.sqrt((state.v[mine] ** 2).sum(axis=1).max(initial=0.0)),
                        share @ state.x[mine, 1], np.linalg.norm(share @ state.v[mine]),

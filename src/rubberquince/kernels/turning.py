@@ -100,6 +100,7 @@ def turned_on(mass, x, v, push, force, first, h, turns, pose, going, pushed, for
         inertia_of(mass, x, lo, hi, centre, inertia)
         momentum_of(mass, x, v, lo, hi, centre, momentum)
         solve_spin(inertia, momentum, omega)
+        half_way(omega, inertia, momentum, h, r, w, s)
         size = np.sqrt((omega * omega).sum())
         angle = h * size
         sine = np.sin(angle) / size if size > 1e-12 else h
@@ -122,6 +123,23 @@ def turned_on(mass, x, v, push, force, first, h, turns, pose, going, pushed, for
             cross(omega, u, w)
             for a in range(3):
                 swing[i, a] = -s[a] - 2.0 * w[a]
+
+
+@njit(cache=True, nogil=True)
+def half_way(omega, inertia, momentum, h, r, w, s):
+    """Make ``omega`` (3,), rad/s, that of the middle of a step of ``h``, s, in which ``momentum`` stays and ``inertia``
+    turns along; r, w, s (3,) are scratch.
+    """
+    size = np.sqrt((omega * omega).sum())
+    if size * h < 1e-9:
+        return
+    sine, versine = np.sin(0.5 * h * size) / size, (1.0 - np.cos(0.5 * h * size)) / (size * size)
+    r[:] = momentum
+    turn(omega, -sine, versine, r, w, s)            # seen from the body, the momentum turns back
+    middle = np.empty(3)
+    solve_spin(inertia, r, middle)
+    turn(omega, sine, versine, middle, w, s)
+    omega[:] = middle
 
 
 @njit(cache=True, nogil=True)

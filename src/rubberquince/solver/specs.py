@@ -196,8 +196,36 @@ class LedSpec:
     goal: None = None
 
 
-BodySpec = SolidSpec | ShellSpec | LedSpec
-AnyMaterial = Material | ShellMaterial | NoMaterial
+@dataclass(frozen=True)
+class RigidMaterial:
+    """What a rigid body is made of: kg/m³."""
+
+    density: float
+    wobble_halves: float = 0.0
+
+
+@dataclass(frozen=True, eq=False)
+class RigidSpec:
+    """A body that does not deform: points (n, 3) m and triangles (t, 3) as they were made, and the pose they start in.
+
+    ``held`` keeps it where it starts, or on its ``course``: that of its four nodes.  The rest is as of a solid.
+    """
+
+    points: np.ndarray
+    triangles: np.ndarray
+    rotation: np.ndarray
+    translation: np.ndarray
+    material: RigidMaterial
+    touch: Touch
+    held: bool = False
+    weight: float = 1.0
+    goal: Goal | None = None
+    course: Course | None = None
+    inflation: Inflation = Inflation()
+
+
+BodySpec = SolidSpec | ShellSpec | LedSpec | RigidSpec
+AnyMaterial = Material | ShellMaterial | NoMaterial | RigidMaterial
 
 
 def alike(one: AnyMaterial | Touch, two: AnyMaterial | Touch) -> bool:

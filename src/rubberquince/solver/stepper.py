@@ -18,7 +18,7 @@ from rubberquince.solver.forces import Forces
 from rubberquince.solver.overlaps import parted
 from rubberquince.solver.scheme import Aim, Scheme
 from rubberquince.solver.seams import Seams
-from rubberquince.solver.specs import AnyMaterial, ForceSpec, Goal, Inflation, LedSpec, RunSpec, Touch, alike
+from rubberquince.solver.specs import AnyMaterial, ForceSpec, Goal, Inflation, LedSpec, RigidSpec, RunSpec, Touch, alike
 from rubberquince.solver.state import State
 from rubberquince.solver.system import ElasticSystem, Pairs
 from rubberquince.solver.world import World
@@ -26,6 +26,7 @@ from rubberquince.solver.world import World
 STILL_SPEED = 1e-4          # m/s: slower sliding counts as sticking
 CONTACT_INERTIA = 5.0       # contact stiffness in units of mass / step²
 CONTACT_LOAD = 4.0          # and in units of the body's own weight pressure over the gap
+POINT_INERTIA, POINT_LOAD = 0.1, 4.0        # the same for a single point of a rigid body, of the whole of it
 USUAL_FPS = 24.0            # fewer frames a second have more substeps each: a step never gets longer
 SLOW_STEPS = 1.0            # of gravity: what nears or leaves another by less than these gain is at rest on it
 USUAL_GRAVITY = 9.81        # m/s²
@@ -323,7 +324,15 @@ class Stepper:
             contact[mine] = skin.area[mine] * (CONTACT_INERTIA * mass / (h * h)
                                                + CONTACT_LOAD * w.own_pressure(body)
                                                / np.maximum(w.point_gap[: skin.moving][mine], 1e-6))
+            if isinstance(w.spec.bodies[body], RigidSpec):
+                contact[mine] = np.maximum(contact[mine], self._of_one_point(body, h))
         return contact
+
+    def _of_one_point(self, body: int, h: float) -> float:
+        """Stiffness, N/m, with which a single point carries a rigid body: that does not flatten on what it touches."""
+        w = self.world
+        mass = float(w.mass[w.node_body == body].sum())
+        return mass * (POINT_INERTIA / (h * h) + POINT_LOAD * abs(w.gravity * w.weight[body]) / max(w.gap[body], 1e-6))
 
     def _plan(self, h: float, since: float) -> _Step:
         """What a substep of ``h``, s, that ends ``since``, s, after the start is about to do.

@@ -13,9 +13,10 @@ import numpy as np
 from rubberquince.shapes.polymesh import edges_of, is_closed
 from rubberquince.solver.carriers.carrier import Carrier
 from rubberquince.solver.carriers.led import led_carrier
+from rubberquince.solver.carriers.rigid import rigid_carrier
 from rubberquince.solver.carriers.shell import shell_carrier
 from rubberquince.solver.carriers.solid import solid_carrier
-from rubberquince.solver.specs import AnyMaterial, Inflation, LedSpec, RunSpec, ShellSpec, SolidSpec, Touch
+from rubberquince.solver.specs import AnyMaterial, Inflation, LedSpec, RigidSpec, RunSpec, ShellSpec, SolidSpec, Touch
 from rubberquince.solver.terms.bending import Bending
 from rubberquince.solver.terms.goals import Goals
 from rubberquince.solver.terms.membrane import Membrane
@@ -26,7 +27,8 @@ from rubberquince.solver.terms.term import Term
 
 OWN_BOUNCE = -1.0            # no number for the bounce: what bodies are made of decides
 CARRIERS: dict[type, Callable[[Any], Carrier]] = {
-    SolidSpec: solid_carrier, ShellSpec: shell_carrier, LedSpec: led_carrier}
+    SolidSpec: solid_carrier, ShellSpec: shell_carrier, LedSpec: led_carrier,
+    RigidSpec: rigid_carrier}
 
 
 @dataclass(eq=False)
@@ -152,10 +154,13 @@ class World:
         self.outside_only[piece] = touch.outside_only and is_closed(self.skin.triangles[piece])
 
     def _that_give_way(self, pieces: int) -> np.ndarray:
-        """Pairs of ``pieces`` and the ground that can push each other: not those of which neither gives way."""
+        """Which of all ``pieces`` and the ground can push each other: one gives way, and is not rigid by itself."""
         gives_way = np.zeros(pieces + 1, bool)
         np.logical_or.at(gives_way, self.node_body, self.free > 0.0)
-        return gives_way[:, None] | gives_way
+        meets = gives_way[:, None] | gives_way
+        for k, body in enumerate(self.spec.bodies):
+            meets[k, k] &= not isinstance(body, RigidSpec)
+        return meets
 
     def own_pressure(self, body: int) -> float:
         """Pressure, Pa, that a body's contact has to bear at least: of its own weight, and of what presses in it."""

@@ -1,14 +1,21 @@
-"""Springs: those that a net is made of, and braces across the inside of a skin; see kernels.springs."""
+"""Springs: those that a net is made of, braces across the inside of a skin, and those that keep rigid bodies in shape.
+
+See kernels.springs.
+"""
 
 from collections.abc import Sequence
+from itertools import combinations
 
 import numpy as np
 
 from rubberquince.kernels import springs as sp
 from rubberquince.solver.carriers.carrier import Carrier
-from rubberquince.solver.specs import AnyMaterial, BodySpec, ShellMaterial, ShellSpec
+from rubberquince.solver.specs import AnyMaterial, BodySpec, Links, RigidMaterial, RigidSpec, ShellMaterial, ShellSpec
 
 BLOCKS = np.array([(0, 0), (0, 1), (1, 1)])         # ends of the blocks of a spring
+
+
+FIRMNESS = 1e7              # 1/s², of the mass of a rigid body: some hundred times what contact pushes with
 
 
 class Springs:
@@ -16,6 +23,8 @@ class Springs:
 
     def __init__(self, bodies: Sequence[BodySpec], carriers: Sequence[Carrier], first_node: np.ndarray) -> None:
         parts = [(k, links) for k, body in enumerate(bodies) if isinstance(body, ShellSpec) for links in body.links]
+        parts += [(k, _frame(carriers[k].place)) for k, body in enumerate(bodies) if isinstance(body, RigidSpec)]
+        self._room = [float(carrier.share.sum()) for carrier in carriers]
         empty = np.zeros((0, 2), np.int64)
         self.pair = np.concatenate([empty, *(links.pairs + first_node[k] for k, links in parts)]).astype(np.int64)
         self.length = np.concatenate([np.zeros(0), *(links.length for _, links in parts)])
@@ -31,6 +40,9 @@ class Springs:
         """One is enough."""
 
     def set_material(self, body: int, material: AnyMaterial) -> None:
+        if isinstance(material, RigidMaterial):
+            mine = self.body == body
+            self._stiffness[mine], self._firm[mine] = FIRMNESS * material.density * self._room[body], 1.0
         if not isinstance(material, ShellMaterial):
             return
         for braces, amount, firm in ((False, material.stretch, material.squeeze), (True, material.brace, 1.0)):
@@ -50,3 +62,9 @@ class Springs:
 
     def fill_blocks(self, x: np.ndarray, out: np.ndarray) -> None:
         sp.spring_blocks(x, self.pair, self.length, self._stiffness, self._firm, out.reshape(-1, 3, 9))
+
+
+def _frame(nodes: np.ndarray) -> Links:
+    """The six edges of the tetrahedron that carries a rigid body."""
+    pairs = np.array(list(combinations(range(4), 2)), np.int64)
+    return Links(pairs, np.linalg.norm(nodes[pairs[:, 0]] - nodes[pairs[:, 1]], axis=1), np.ones(6))

@@ -1,0 +1,192 @@
+"""Rigid bodies against Euler's equations, rolling, billiards, and what they stand on."""
+
+from dataclasses import replace
+
+import numpy as np
+import pytest
+
+from bodies import JELLY, make_block_collider, make_shell, make_solid, own_crossings
+from rubberquince.shapes import primitives
+from rubberquince.solver.carriers.rigid import equal_masses
+from rubberquince.solver.specs import QUALITIES, RigidMaterial, RigidSpec, RunSpec, Touch
+from rubberquince.solver.stepper import Stepper
+from rubberquince.solver.world import World
+
+WOOD = RigidMaterial(600.0)
+BALL = primitives.sphere(24, 12)
+BOX = primitives.block((2, 2, 2))
+
+
+def rigid(mesh, size, at, material=WOOD, touch=None, rotation=None, **more):
+    return RigidSpec(mesh.points * np.asarray(size), mesh.triangles, np.eye(3) if rotation is None else rotation,
+                     np.asarray(at, float), material, touch or Touch(1e-3, 0.5), **more)
+
+
+def momenta(stepper, body=0):
+    mine = stepper.world.node_body == body
+    mass, x, v = stepper.world.mass[mine], stepper.state.x[mine], stepper.state.v[mine]
+    centre = mass @ x / mass.sum()
+    return centre, mass @ v / mass.sum(), mass @ np.cross(x - centre, v)
+
+
+def shape_kept(stepper, body=0):
+    """By what part the four nodes of a body are nearer or farther than they were made."""
+    mine = stepper.world.node_body == body
+    now, rest = stepper.state.x[mine], stepper.world.start[mine]
+    pairs = np.triu_indices(4, 1)
+    lengths = [np.linalg.norm(p[pairs[0]] - p[pairs[1]], axis=1) for p in (now, rest)]
+    return float(np.abs(lengths[0] / lengths[1] - 1.0).max())
+
+
+@pytest.mark.parametrize("size", [(0.1, 0.1, 0.1), (0.3, 0.1, 0.05)])
+def test_mass_and_moments_are_those_of_a_box(size):
+    world = World(RunSpec([rigid(BOX, size, (0, 0, 0))], []))
+    mass, (a, b, c) = WOOD.density * np.prod(size), size
+    assert world.mass.sum() == pytest.approx(mass)
+    r = world.start
+    moments = [world.mass @ (r[:, i] ** 2 + r[:, j] ** 2) for i, j in ((1, 2), (2, 0), (0, 1))]
+    assert moments == pytest.approx([mass / 12 * (b * b + c * c), mass / 12 * (c * c + a * a),
+                                     mass / 12 * (a * a + b * b)], rel=1e-9)
+
+
+def test_the_centre_of_a_half_ball_is_three_eighths_up():
+    half = primitives.sphere(96, 48)
+    points = half.points.copy()
+    points[:, 1] = np.maximum(points[:, 1], 0.0)
+    nodes, volume = equal_masses(points, half.triangles)
+    assert nodes.mean(axis=0) == pytest.approx([0, 3 / 16, 0], abs=2e-3)
+    assert volume == pytest.approx(np.pi / 12, rel=5e-3)
+
+
+def euler(moments, omega, time, step=1e-5):
+    """ω in the body's frame, integrated finely (Euler 1758)."""
+    omega = np.array(omega, float)
+    for _ in range(round(time / step)):
+        half = omega + 0.5 * step * _speeding(moments, omega)
+        omega = omega + step * _speeding(moments, half)
+    return omega
+
+
+def _speeding(i, w):
+    return np.array([(i[1] - i[2]) * w[1] * w[2] / i[0], (i[2] - i[0]) * w[2] * w[0] / i[1],
+                     (i[0] - i[1]) * w[0] * w[1] / i[2]])
+
+
+@pytest.mark.parametrize(("spin", "turns"), [((0.05, 8.0, 0.05), True), ((8.0, 0.1, 0.1), False),
+                                             ((2.0, 3.0, 4.0), None)])
+def test_a_free_box_spins_as_euler_says_and_tumbles_about_its_middle_axis(spin, turns):
+    size = (0.3, 0.2, 0.1)
+    stepper = Stepper(RunSpec([rigid(BOX, size, (0, 1, 0))], [], ground=None, gravity=0.0))
+    world = stepper.world
+    r = world.start - [0, 1, 0]
+    stepper.state.v[:] = np.cross(spin, r)
+    before, flipped, axis = momenta(stepper)[2], False, int(np.argmax(np.abs(spin)))
+    energy = 0.5 * world.mass @ (stepper.state.v ** 2).sum(axis=1)
+    for _ in range(48 if turns is not None else 36):
+        stepper.frame()
+        turn = (stepper.state.x - momenta(stepper)[0]).T @ np.linalg.pinv(r).T
+        flipped |= turn[axis, axis] < -0.8
+    after = momenta(stepper)[2]
+    assert np.linalg.norm(after - before) < 0.015 * np.linalg.norm(before)
+    assert 0.5 * world.mass @ (stepper.state.v ** 2).sum(axis=1) == pytest.approx(energy, rel=0.03)
+    assert shape_kept(stepper) < 1e-3
+    if turns is not None:
+        assert flipped == turns
+    else:
+        moments = [world.mass @ (r[:, i] ** 2 + r[:, j] ** 2) for i, j in ((1, 2), (2, 0), (0, 1))]
+        in_body = turn.T @ np.linalg.solve(turn @ np.diag(moments) @ turn.T, after)
+        assert in_body == pytest.approx(euler(moments, spin, 1.5), abs=0.09 * np.linalg.norm(spin))
+
+
+@pytest.mark.parametrize("quality", ["draft", "good"])
+def test_a_ball_rolls_down_a_slope_as_a_ball_does(quality):
+    tilt = np.radians(12.0)
+    down = np.array([[np.cos(tilt), np.sin(tilt), 0], [-np.sin(tilt), np.cos(tilt), 0], [0, 0, 1.0]])
+    plank = make_block_collider((4.0, 0.1, 1.0), (0, 0, 0), touch=Touch(1e-3, 0.8))
+    plank = replace(plank, points=plank.points @ down.T)
+    start = down @ [-1.5, 0.05 + 0.05 + 0.0008, 0.0]
+    ball = rigid(primitives.sphere(80, 40), (0.1, 0.1, 0.1), start, touch=Touch(1e-3, 0.8))
+    stepper = Stepper(RunSpec([ball], [plank], ground=None, quality=QUALITIES[quality]))
+    for _ in range(20):
+        stepper.frame()
+    speed = np.linalg.norm(momenta(stepper)[1])
+    assert speed == pytest.approx(5 / 7 * 9.81 * np.sin(tilt) * 20 / 24, rel=0.03 if quality == "good" else 0.1)
+
+
+@pytest.mark.parametrize("bounce", [0.0, 0.5, 0.95])
+def test_a_heavy_ball_and_a_light_one_meet_as_in_billiards(bounce):
+    touch = Touch(1e-3, 0.0, bounce)
+    balls = [rigid(BALL, (0.1, 0.1, 0.1), (x, 0.5, 0.0), RigidMaterial(density), touch)
+             for x, density in ((-0.1, 3000.0), (0.1, 300.0))]
+    stepper = Stepper(RunSpec(balls, [], ground=None, gravity=0.0))
+    mass = np.bincount(stepper.world.node_body, stepper.world.mass)
+    stepper.state.v[stepper.world.node_body == 0, 0] = 1.0
+    for _ in range(10):
+        stepper.frame()
+    speeds = [momenta(stepper, k)[1][0] for k in range(2)]
+    assert mass @ speeds == pytest.approx(mass[0], rel=1e-6)
+    middle = mass[0] / mass.sum()
+    wanted = [middle - bounce * mass[1] / mass.sum(), middle + bounce * mass[0] / mass.sum()]
+    assert speeds == pytest.approx(wanted, rel=0.03, abs=0.01)
+
+
+@pytest.mark.parametrize("quality", ["draft", "good"])
+def test_a_pile_of_ten_stands_still(quality):
+    pile = [rigid(BOX, (0.1, 0.06, 0.1), (0.003 * (k % 2), 0.031 + 0.061 * k, 0.0)) for k in range(10)]
+    stepper = Stepper(RunSpec(pile, [], quality=QUALITIES[quality]))
+    for _ in range(16):
+        stepper.frame()
+    top = stepper.state.x[stepper.world.node_body == 9][:, 1].mean()
+    assert top == pytest.approx(0.03 + 0.06 * 9, abs=0.01)
+    assert np.abs(stepper.state.v).max() < 0.02
+    assert own_crossings(stepper) == 0
+    assert max(shape_kept(stepper, k) for k in range(10)) < 2e-3
+
+
+def test_a_ball_a_hundred_times_as_heavy_lies_on_its_support():
+    light = rigid(BOX, (0.2, 0.05, 0.2), (0, 0.026, 0), RigidMaterial(50.0))
+    heavy = rigid(BALL, (0.2, 0.2, 0.2), (0, 0.153, 0), RigidMaterial(2500.0))
+    stepper = Stepper(RunSpec([light, heavy], []))
+    mass = np.bincount(stepper.world.node_body, stepper.world.mass)
+    assert mass[1] / mass[0] > 99.0
+    for _ in range(24):
+        stepper.frame()
+    assert own_crossings(stepper) == 0 and np.abs(stepper.state.v).max() < 0.05
+    assert stepper.skin()[: len(BOX.points), 1].max() < 0.053 and shape_kept(stepper, 0) < 0.02
+
+
+def test_a_heavy_ball_hops_on_a_skin_that_is_held_at_its_rim():
+    skin = make_shell(primitives.sheet(12, 12), (0.4, 1.0, 0.4), (0.0, 0.3, 0.0), held=lambda p: np.abs(
+        p[:, [0, 2]]).max(axis=1) > 0.199, grows=(0.97, 0.97))
+    ball = rigid(BALL, (0.08, 0.08, 0.08), (0.01, 0.5, 0.0))
+    stepper, heights = Stepper(RunSpec([skin, ball], [], ground=None)), []
+    for _ in range(30):
+        stepper.frame()
+        heights.append(momenta(stepper, 1)[0][1])
+        assert own_crossings(stepper) == 0
+    low = int(np.argmin(heights))
+    assert heights[low] < 0.34 and max(heights[low:]) > heights[low] + 0.04
+
+
+def test_rigid_and_soft_take_each_others_momentum():
+    soft = make_solid(primitives.sphere(16, 8), (0.1, 0.1, 0.1), 4, (-0.08, 0.5, 0.01), replace(JELLY, stiffness=2e4))
+    hard = rigid(BOX, (0.1, 0.1, 0.1), (0.08, 0.5, 0.0))
+    stepper = Stepper(RunSpec([soft, hard], [], ground=None, gravity=0.0))
+    stepper.state.v[stepper.world.node_body == 0, 0] = 1.5
+    mass = stepper.world.mass
+    before = mass @ stepper.state.v, mass @ np.cross(stepper.state.x, stepper.state.v)
+    for _ in range(16):
+        stepper.frame()
+    after = mass @ stepper.state.v, mass @ np.cross(stepper.state.x, stepper.state.v)
+    assert momenta(stepper, 1)[1][0] > 0.3
+    assert after[0] == pytest.approx(before[0], abs=1e-5 * np.linalg.norm(before[0]))
+    assert after[1] == pytest.approx(before[1], abs=0.02 * np.linalg.norm(before[1]))
+
+
+@pytest.mark.parametrize("at", [(0.0, 2.0, 0.0), (0.0, 20.0, 0.0)])
+def test_a_stone_that_falls_far_keeps_its_shape_and_passes_nothing(at):
+    stepper = Stepper(RunSpec([rigid(BOX, (0.1, 0.03, 0.1), at, RigidMaterial(2500.0), rotation=np.array(
+        [[0.8, -0.6, 0], [0.6, 0.8, 0], [0, 0, 1.0]]))], []))
+    for _ in range(60):
+        stepper.frame()
+        assert stepper.skin()[:, 1].min() > -1e-4 and shape_kept(stepper) < 0.02
