@@ -82,7 +82,7 @@ def test_a_free_box_spins_as_euler_says_and_tumbles_about_its_middle_axis(spin, 
     stepper.state.v[:] = np.cross(spin, r)
     before, flipped, axis = momenta(stepper)[2], False, int(np.argmax(np.abs(spin)))
     energy = 0.5 * world.mass @ (stepper.state.v ** 2).sum(axis=1)
-    for _ in range(48 if turns is not None else 36):
+    for _ in range(62 if turns is not None else 36):
         stepper.frame()
         turn = (stepper.state.x - momenta(stepper)[0]).T @ np.linalg.pinv(r).T
         flipped |= turn[axis, axis] < -0.8

@@ -10,7 +10,7 @@ from scipy.spatial import cKDTree
 
 from rubberquince.bake.courses import course_of, frame_course
 from rubberquince.bake.fields import forces_at
-from rubberquince.bake.goals import amount_of, areas, goal_of
+from rubberquince.bake.goals import Within, amount_of, areas, goal_of
 from rubberquince.bake.holding import grain_of, held_of, within_heights
 from rubberquince.document.bodies import Meshes, local_points, piece_points, piece_triangles, unit_mesh
 from rubberquince.document.lines import line_of
@@ -19,6 +19,7 @@ from rubberquince.document.tracks import scene_at
 from rubberquince.errors import RunError, ShapeError
 from rubberquince.shapes.lattice import Lattice, box_lattice, build_lattice, cells_about
 from rubberquince.shapes.links import braces_across, net_links
+from rubberquince.solver.carriers.rigid import equal_masses
 from rubberquince.solver.specs import (
     LEAST_POISSON,
     MOST_POISSON,
@@ -33,6 +34,8 @@ from rubberquince.solver.specs import (
     LedSpec,
     Links,
     Material,
+    RigidMaterial,
+    RigidSpec,
     RunSpec,
     SeamSpec,
     ShellMaterial,
@@ -63,6 +66,9 @@ class Assembly:
 
 def material_of(piece: Piece, scene: Scene, meshes: Meshes) -> AnyMaterial:
     """What the nodes of a piece are made of, by its values and their maps."""
+    if piece.role == "rigid":
+        rigid, room = piece.rigid, equal_masses(local_points(piece, meshes), piece_triangles(piece, meshes))[1]
+        return RigidMaterial(rigid.density if rigid.mass is None else rigid.mass / room)
     if piece.role == "net":
         net = piece.net
         stretch, mass = (amount_of(f"net.{name}", getattr(net, name), piece, scene, meshes, None)
@@ -76,7 +82,7 @@ def material_of(piece: Piece, scene: Scene, meshes: Meshes) -> AnyMaterial:
                              brace=piece.braces.stiffness)
     solid = piece.solid
     mapped = any(piece.map_of(f"solid.{name}") for name in ("stiffness", "density"))
-    lattice = lattice_of(piece, meshes, scene.run.quality) if mapped else None
+    lattice = nodes_within(piece, meshes, scene.run.quality) if mapped else None
     stiffness, density = (amount_of(f"solid.{name}", getattr(solid, name), piece, scene, meshes, lattice)
                           for name in ("stiffness", "density"))
     poisson = LEAST_POISSON + solid.keeps_volume * (MOST_POISSON - LEAST_POISSON)
@@ -87,8 +93,18 @@ def goal_for(piece: Piece, scene: Scene, meshes: Meshes) -> Goal | None:
     """The goal of a piece as its values are now, None if it has none."""
     if piece.goal.to == "nothing":
         return None
-    lattice = None if piece.of_skin else lattice_of(piece, meshes, scene.run.quality)
-    return goal_of(piece, scene, meshes, lattice)[0]
+    return goal_of(piece, scene, meshes, nodes_within(piece, meshes, scene.run.quality))[0]
+
+
+def nodes_within(piece: Piece, meshes: Meshes, quality: str) -> Within | None:
+    """The nodes of a piece that are not points of its skin; None where they are."""
+    if piece.of_skin:
+        return None
+    if piece.role == "rigid":
+        nodes, room = equal_masses(local_points(piece, meshes), piece_triangles(piece, meshes))
+        return Within(nodes, np.full(4, room / 4.0))
+    lattice = lattice_of(piece, meshes, quality)
+    return Within(lattice.nodes, lattice.share)
 
 
 def touch_of(piece: Piece, scene: Scene, meshes: Meshes) -> Touch:
@@ -131,7 +147,7 @@ def cells_of_edge(piece: Piece, meshes: Meshes, edge: float) -> int:
 
 def carrier_key(piece: Piece, meshes: Meshes, quality: str) -> str:
     """What the nodes of a piece that moves depend on."""
-    edge = " skin" if piece.of_skin else f" {piece.role} {cell_edge(piece, meshes, quality):.9g}"
+    edge = f" {piece.role}" if not piece.in_cells else f" {piece.role} {cell_edge(piece, meshes, quality):.9g}"
     return f"{unit_mesh(piece.shape, meshes).key} {piece.place.size}{edge}"
 
 
@@ -235,7 +251,7 @@ def drawn(seam: Seam, scene: Scene) -> tuple[float, float]:
 
 def _solid(piece: Piece, meshes: Meshes, scene: Scene, stopped: Callable[[], bool]) -> SolidSpec:
     lattice, rotation = lattice_of(piece, meshes, scene.run.quality, stopped), piece.place.rotation()
-    goal, held = goal_of(piece, scene, meshes, lattice)
+    goal, held = goal_of(piece, scene, meshes, Within(lattice.nodes, lattice.share))
     if piece.hold.what == "everything":                     # it has no outline
         held = held | within_heights(piece.hold, lattice.nodes @ rotation.T)
     return SolidSpec(
@@ -283,6 +299,18 @@ def _led(piece: Piece, meshes: Meshes, scene: Scene, stopped: Callable[[], bool]
     return LedSpec(mesh.points, mesh.triangles, touch_of(piece, scene, meshes), frame_course(piece, scene))
 
 
+def _rigid(piece: Piece, meshes: Meshes, scene: Scene, stopped: Callable[[], bool]) -> RigidSpec:
+    mesh, place = unit_mesh(piece.shape, meshes), piece.place
+    within = nodes_within(piece, meshes, scene.run.quality)
+    assert within is not None
+    goal, fixed = goal_of(piece, scene, meshes, within)
+    held = bool(fixed.any()) or piece.hold.what == "everything"
+    return RigidSpec(
+        mesh.points * np.array(place.size), mesh.triangles, place.rotation(), np.array(place.position),
+        cast(RigidMaterial, material_of(piece, scene, meshes)), touch_of(piece, scene, meshes), held,
+        piece.rigid.weight, goal, course_of(piece, scene, within.nodes) if held else None)
+
+
 def _braces(piece: Piece, meshes: Meshes) -> tuple[Links, ...]:
     if not piece.braces.count:
         return ()
@@ -298,4 +326,4 @@ def braces_of(piece: Piece, meshes: Meshes) -> tuple[np.ndarray, np.ndarray]:
 
 
 BUILDERS: dict[Role, Callable[[Piece, Meshes, Scene, Callable[[], bool]], BodySpec]] = {
-    "solid": _solid, "shell": _shell, "net": _net, "cage": _solid, "collider": _led}
+    "solid": _solid, "shell": _shell, "net": _net, "cage": _solid, "collider": _led, "rigid": _rigid}

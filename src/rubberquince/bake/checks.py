@@ -352,6 +352,7 @@ LOOKS: dict[Role, tuple[Callable[[Piece, Scene, Meshes], list[Check]], ...]] = {
     "shell": (_open_but_pressed, _falls_past, _too_coarse_to_fold, _thick_gap, _all_held, _goal_elsewhere),
     "net": (_open_but_pressed, _falls_past, _thick_gap, _all_held, _goal_elsewhere),
     "cage": (_falls_past, _all_held, _goal_elsewhere),
+    "rigid": (_falls_past, _all_held, _goal_elsewhere),
     "carried": (_not_carried,),
     "collider": (_wide_gap,),
     "scenery": (),

@@ -1,6 +1,7 @@
 """Goals and weight maps on the nodes of a piece: what the solver is told of them."""
 
 from collections.abc import Callable
+from dataclasses import dataclass
 from typing import Literal
 
 import numpy as np
@@ -11,7 +12,6 @@ from rubberquince.document.bodies import Meshes, local_points, piece_points, uni
 from rubberquince.document.scene import Piece, Scene
 from rubberquince.document.weights import values_of
 from rubberquince.errors import ShapeError
-from rubberquince.shapes.lattice import Lattice
 from rubberquince.solver.specs import Amount, Course, Goal
 
 FIRMNESS = 25.0             # N/m³, of the goal of a skin at a strength of one half
@@ -20,6 +20,14 @@ HELD = 0.9995               # strength from which on points are held
 DRAWS: dict[str, Literal["points", "middle", "whole"]] = {
     "every point": "points", "its middle": "middle", "as a whole": "whole"}
 NEAREST = 4                 # skin points that say where a node within is drawn to
+
+
+@dataclass(frozen=True, eq=False)
+class Within:
+    """Nodes (n, 3), m, of a piece that are not points of its skin, in its own frame; ``share`` (n,) m³ of each."""
+
+    nodes: np.ndarray
+    share: np.ndarray
 
 
 def goal_stiffness(strength: np.ndarray, share: np.ndarray, filled: bool) -> np.ndarray:
@@ -31,7 +39,7 @@ def goal_stiffness(strength: np.ndarray, share: np.ndarray, filled: bool) -> np.
     return (FIRMNESS_INSIDE if filled else FIRMNESS) * (firm / (1.0 - firm)) ** 2 * share
 
 
-def on_nodes(values: np.ndarray, piece: Piece, meshes: Meshes, lattice: Lattice | None) -> np.ndarray:
+def on_nodes(values: np.ndarray, piece: Piece, meshes: Meshes, lattice: Within | None) -> np.ndarray:
     """Values (n, ...) of skin points at the nodes of the piece: within a Solid, those of the nearest point."""
     if lattice is None:
         return values
@@ -39,13 +47,13 @@ def on_nodes(values: np.ndarray, piece: Piece, meshes: Meshes, lattice: Lattice 
     return values[cKDTree(skin).query(lattice.nodes)[1]]
 
 
-def amount_of(path: str, even: float, piece: Piece, scene: Scene, meshes: Meshes, lattice: Lattice | None) -> Amount:
+def amount_of(path: str, even: float, piece: Piece, scene: Scene, meshes: Meshes, lattice: Within | None) -> Amount:
     """A value at the nodes of a piece, by its map; ``even`` where it has none."""
     values = values_of(path, piece, scene, meshes)
     return even if values is None else on_nodes(values, piece, meshes, lattice)
 
 
-def goal_of(piece: Piece, scene: Scene, meshes: Meshes, lattice: Lattice | None) -> tuple[Goal | None, np.ndarray]:
+def goal_of(piece: Piece, scene: Scene, meshes: Meshes, lattice: Within | None) -> tuple[Goal | None, np.ndarray]:
     """The goal of a piece, None if it has none, and which of its nodes (n,) bool it holds where they start.
 
     Raises ShapeError when the piece that it is drawn to is gone, or has not as many points.

@@ -10,6 +10,7 @@ from rubberquince.document.scene import Piece, Scene
 from rubberquince.errors import RunError, ShapeError
 from rubberquince.shapes.lattice import CARRY, smooth_binding
 from rubberquince.shapes.surface import point_normals
+from rubberquince.solver.carriers.rigid import shares_of
 from rubberquince.solver.stepper import Stepper
 
 
@@ -22,6 +23,10 @@ class Rider:
         self.piece, self.points = piece, piece_points(piece, meshes)
         self._nodes = slice(int(world.first_node[number]), int(world.first_node[number + 1]))
         self._filled = not carrier.of_skin
+        if carrier.role == "rigid":
+            self._node = np.tile(np.arange(4), (len(self.points), 1))
+            self._weight = shares_of(self.points, world.start[self._nodes])
+            return
         start = world.start[self._nodes]
         if self._filled:
             self._node, self._weight = smooth_binding(self.points, start, CARRY * world.carriers[number].size)

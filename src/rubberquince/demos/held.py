@@ -54,11 +54,11 @@ def drum() -> Scene:
                  net=NetValues(length=0.96, rings=2),
                  hold=HoldValues(what="outline"), contact=ContactValues(gap=0.0015, friction=0.5),
                  passes=("ring",), look=Look(material="latex", colour="#E3D2AE"))
-    turnip = Piece(id="turnip", name="Turnip", role="solid", shape=turned("turnip", TURNIP, 0, 48, 28),
+    turnip = Piece(id="turnip", name="Turnip", role="rigid", shape=turned("turnip", TURNIP, 0, 48, 28),
                    place=Place(position=(0.03, 0.42, 0.0), turn=(0.0, 0.0, 25.0), size=(0.13, 0.15, 0.13)),
-                   solid=SolidValues(cells=4, density=700.0), look=Look(material="matte", colour="#B65C7A"))
+                   look=Look(material="matte", colour="#B65C7A"))
     return Scene(pieces=(with_feel(skin, FeelChoice(name="drumskin")),
-                         with_feel(turnip, FeelChoice(name="soft rubber")), ring), run=RunSettings(last=72))
+                         with_feel(turnip, FeelChoice(name="turnip")), ring), run=RunSettings(last=72))
 
 
 def soup() -> Scene:

@@ -32,6 +32,10 @@ def _shell(name: str, line: str, stretch: float, squeeze: float, bend: float, wo
                                       "wobble_halves": wobble_halves, "mass": mass})
 
 
+def _rigid(name: str, line: str, density: float) -> Feel:
+    return Feel(name, "rigid", line, {"density": density})
+
+
 def _net(name: str, line: str, stretch: float, squeeze: float, wobble_halves: float, mass: float) -> Feel:
     return Feel(name, "net", line, {"stretch": stretch, "squeeze": squeeze, "wobble_halves": wobble_halves,
                                     "mass": mass})
@@ -52,6 +56,11 @@ USUAL = {feel.name: feel for feel in (
     _shell("latex", "a rubber skin: stretches far and comes back", 200.0, 0.30, 2e-5, 0.30, 0.30),
     _shell("film", "thin wrap: taut or in crisp wrinkles, never stretched", 2000.0, 0.02, 2e-6, 0.25, 0.03),
     _shell("leather", "heavy and stiff: keeps its shape, creases late", 1e4, 0.70, 3e-3, 0.06, 0.90),
+    _rigid("wood", "light, and floats on water", 600.0),
+    _rigid("turnip", "as heavy as water", 980.0),
+    _rigid("clay", "a pot, a tile", 1900.0),
+    _rigid("stone", "heavy: presses deep into what is soft", 2500.0),
+    _rigid("iron", "the heaviest thing at the fair", 7800.0),
     _net("drumskin", "taut and quick: throws back what falls on it", 4000.0, 0.20, 0.40, 0.30),
     _net("rubber net", "gives way far and swings on for a while", 300.0, 0.05, 0.60, 0.25),
     _net("twine", "hardly stretches, folds without resisting", 8000.0, 0.0, 0.15, 0.40),

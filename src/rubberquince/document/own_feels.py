@@ -31,7 +31,7 @@ def feel_of(piece: Piece, name: str, line: str = "") -> Feel:
         raise SceneError("The name of a feel has 1 to 40 letters.")
     if name in USUAL:
         raise SceneError(f"“{name}” is one of the feels that the program brings; choose another name.")
-    role: Role = piece.role if piece.of_skin else "solid"
+    role: Role = piece.role if piece.made_of_name == piece.role else "solid"
     values = piece.made_of.model_dump()
     names = next(feel for feel in USUAL.values() if feel.role == role).values
     return Feel(name, role, line or f"made from {piece.name}", {key: float(values[key]) for key in names})

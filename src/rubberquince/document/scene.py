@@ -24,6 +24,7 @@ from rubberquince.document.values import (
     NetValues,
     Plain,
     PressureValues,
+    RigidValues,
     SeamValues,
     ShellValues,
     SolidValues,
@@ -34,9 +35,10 @@ VERSION = 6
 
 Length = Annotated[float, Field(allow_inf_nan=False, gt=0, le=1e3)]
 Vector = tuple[Finite, Finite, Finite]
-Role = Literal["solid", "shell", "net", "cage", "carried", "collider", "scenery", "force"]
+Role = Literal["solid", "shell", "net", "cage", "rigid", "carried", "collider", "scenery", "force"]
 GROUND = "ground"           # stands for the ground where ids of pieces are listed
-MOVING: tuple[Role, ...] = ("solid", "shell", "net", "cage")
+MOVING: tuple[Role, ...] = ("solid", "shell", "net", "cage", "rigid")
+IN_CELLS: tuple[Role, ...] = ("solid", "cage")      # those that a lattice carries
 LED: tuple[Role, ...] = ("collider", "scenery", "force")        # those that keys lead
 OF_SKIN: tuple[Role, ...] = ("shell", "net")     # those whose nodes are the points of their skin
 
@@ -161,9 +163,10 @@ class PointSet(Plain):
 class Piece(Plain):
     """Anything in the scene: it has a shape, a place and a role.
 
-    ``solid``, ``shell`` and ``net`` are what it is made of in these roles: a role that is taken back finds its
-    values again.  ``carried_by`` is the id of the piece that carries it, if that is its role; ``rides_on`` that of one
-    whose keyed motion it takes part in.  ``passes`` are the ids of what it passes through, among them itself or GROUND.
+    ``solid``, ``shell``, ``net`` and ``rigid`` are what it is made of in these roles: a role that is taken back finds
+    its values again.  ``carried_by`` is the id of the piece that carries it, if that is its role; ``rides_on`` that of
+    one whose keyed motion it takes part in.  ``passes`` are the ids of what it passes through, among them itself or
+    GROUND.
     """
 
     id: str = Field(pattern=r"^[a-z0-9]{1,16}$")
@@ -176,6 +179,7 @@ class Piece(Plain):
     solid: SolidValues = SolidValues()
     shell: ShellValues = ShellValues()
     net: NetValues = NetValues()
+    rigid: RigidValues = RigidValues()
     braces: BraceValues = BraceValues()
     pressure: PressureValues = PressureValues()
     hold: HoldValues = HoldValues()
@@ -225,19 +229,25 @@ class Piece(Plain):
         return self.moves or self.role in ("carried", "force") or self.is_led
 
     @property
-    def made_of(self) -> SolidValues | ShellValues | NetValues:
+    def made_of(self) -> SolidValues | ShellValues | NetValues | RigidValues:
         """The values of its role; of what does not move, those it would have as a Solid.  A Cage is soft as that is."""
-        return self.shell if self.role == "shell" else self.net if self.role == "net" else self.solid
+        values: SolidValues | ShellValues | NetValues | RigidValues = getattr(self, self.made_of_name)
+        return values
 
     @property
     def of_skin(self) -> bool:
-        """Are its nodes the points of its skin?  Else a lattice carries it."""
+        """Are its nodes the points of its skin?"""
         return self.role in OF_SKIN
+
+    @property
+    def in_cells(self) -> bool:
+        """Is it carried by a lattice?"""
+        return self.role in IN_CELLS
 
     @property
     def made_of_name(self) -> str:
         """Under which name of the piece these are."""
-        return self.role if self.role in OF_SKIN else "solid"
+        return self.role if self.role in (*OF_SKIN, "rigid") else "solid"
 
 
 class Seam(Plain):

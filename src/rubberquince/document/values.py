@@ -136,6 +136,18 @@ class NetValues(Plain):
     weight: Weight = 1.0
 
 
+class RigidValues(Plain):
+    """What a Rigid piece weighs; ``mass``, kg, stands in the place of its density where it is not None."""
+
+    feel: FeelChoice = FeelChoice(name="wood")
+    density: Annotated[float, Field(ge=1.0, le=3e4), About(
+        "Density", "kg/l", 20.0, 12_000.0, "Weight of a litre, in kg: wood 0.6, stone 2.5, iron 7.8", log=True)] = 600.0
+    mass: Annotated[float | None, Field(gt=1e-6, le=1e6), About(
+        "Mass", "kg", 0.005, 50.0, "What it weighs as a whole", log=True)] = None
+    weight: Weight = 1.0
+    wobble_halves: Annotated[float, Field(ge=0.0, le=0.0)] = 0.0
+
+
 class BraceValues(Plain):
     """Springs across the inside of a skin, so that it stands; ``count`` 0 is none."""
 

@@ -54,7 +54,7 @@ def carry(x, bind_node, bind_weight, out):
 
 @njit(cache=True, nogil=True)
 def stiffness_of(kind, ids, e, w, moving, point_stiffness):
-    """Contact stiffness of a relation, N/m: that of its moving side, or the harmonic mean of both.
+    """Contact stiffness of a relation, N/m: that of its moving side, or the geometric mean of both.
 
     What goes where it is led has none of its own.
     """
@@ -71,7 +71,7 @@ def stiffness_of(kind, ids, e, w, moving, point_stiffness):
         return second
     if ids[e, 3] >= moving or second == 0.0:
         return first
-    return 2.0 * first * second / (first + second)
+    return np.sqrt(first * second)
 
 
 @njit(cache=True, nogil=True)

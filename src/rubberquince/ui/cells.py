@@ -35,7 +35,7 @@ class ShownCells(QObject):
         """
         meshes, found = self._bench.document.meshes, {}
         for piece in scene.pieces:
-            if not piece.moves or piece.of_skin:
+            if not piece.in_cells:
                 continue
             try:
                 key = carrier_key(piece, meshes, scene.run.quality)

@@ -9,7 +9,7 @@ from PySide6.QtCore import QSettings, QTimer
 from PySide6.QtWidgets import QMessageBox, QWidget
 
 from rubberquince.bake.folders import bakes_root
-from rubberquince.demos import harvest_fair, held, skins
+from rubberquince.demos import harvest_fair, held, moved, skins
 from rubberquince.document.document import Document
 from rubberquince.document.recovery import Keeper, left_behind
 from rubberquince.document.storage import SUFFIX, load_scene, save_scene
@@ -24,7 +24,9 @@ DEMOS = {"pudding": lambda: (harvest_fair.scene(), {}), "heap of prizes": lambda
          "balloon": lambda: (skins.balloon(), {}), "pears under film": lambda: (skins.wrap(), {}),
          "table cloth": lambda: (skins.cloth(), {}), "quilt": lambda: (skins.quilt(), {}),
          "drumskin": lambda: (held.drum(), {}), "soup": lambda: (held.soup(), {}),
-         "star pad": lambda: (held.star_pad(), {}), "bunting": held.bunting, "scarecrow": held.scarecrow}
+         "star pad": lambda: (held.star_pad(), {}), "bunting": held.bunting, "scarecrow": held.scarecrow,
+         "tilting tray": lambda: (moved.tray(), {}), "merry-go-round": moved.gusts,
+         "turning wheel": lambda: (moved.wheel(), {}), "bag of plums": lambda: (moved.plums(), {})}
 AUTOSAVE = 20_000           # ms after a change, in which a copy is kept
 MOST_RECENT = 8
 

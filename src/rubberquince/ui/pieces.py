@@ -44,9 +44,9 @@ MESHES = f"Meshes ({' '.join('*' + suffix for suffix in SUFFIXES)})"
 DROP, CLEAR = 0.03, 0.015   # m, that a new piece starts above the ground, and keeps on each side
 USUAL_CUBES = 600           # of a new piece, so that it plays at once
 REMAKERS = {"refine": "refined", "thin": "thinned", "remesh": "remeshed"}
-SPREAD = {"role, feel and springs": ("role", "solid", "shell", "net", "braces"), "pressure": ("pressure",),
+SPREAD = {"role, feel and springs": ("role", "solid", "shell", "net", "rigid", "braces"), "pressure": ("pressure",),
           "contact": ("contact",), "look": ("look",), "goal": ("goal", "maps"),
-          "values": ("role", "solid", "shell", "net", "braces", "pressure", "hold", "goal", "contact", "look")}
+          "values": ("role", "solid", "shell", "net", "rigid", "braces", "pressure", "hold", "goal", "contact", "look")}
 NEW_COLOURS = ("#D9713C", "#8FA65A", "#B65C7A", "#D9A441", "#6F93A8")
 SHAPES: dict[str, tuple[Shape, tuple[float, float, float]]] = {       # with the size of a new one, m
     "block": (BlockShape(), (0.12, 0.09, 0.12)),

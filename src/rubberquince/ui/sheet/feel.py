@@ -23,6 +23,7 @@ ROLES = {"solid": ("Solid", "moves and deforms: jelly, foam, rubber"),
          "shell": ("Shell", "a skin that moves: cloth, balloon, film"),
          "net": ("Net", "springs from point to point: net, drumskin, water"),
          "cage": ("Cage", "any mesh, however dense or open, carried by a soft box"),
+         "rigid": ("Rigid", "moves and does not deform: wood, stone, iron"),
          "carried": ("Carried", "goes where another piece goes, as dense as you like"),
          "collider": ("Collider", "stands still; what moves meets it"),
          "scenery": ("Scenery", "is only seen"),
@@ -113,7 +114,7 @@ class FeelSection(Section):
         self.material.setCurrentIndex(self.material.findData(piece.look.material))
         self.colour.setStyleSheet(f"background: {piece.look.colour};")
         self.colour.setToolTip(f"Colour {piece.look.colour}")
-        solid = not piece.of_skin and piece.moves
+        solid = piece.in_cells
         for widget in (self._cells_label, self.cells, self._cells_count):
             widget.setVisible(solid)
         self._carrier_row.setVisible(piece.role == "carried")

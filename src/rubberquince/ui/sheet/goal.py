@@ -5,7 +5,7 @@ from PySide6.QtWidgets import QCheckBox, QComboBox
 
 from rubberquince.bake.goals import HELD, goal_stiffness
 from rubberquince.document.scene import Piece
-from rubberquince.document.values import GoalValues
+from rubberquince.document.values import GoalValues, RigidValues, SolidValues
 from rubberquince.ui.bench import Bench
 from rubberquince.ui.parts import calm, framed, label
 from rubberquince.ui.sheet.section import Section, named_row
@@ -86,7 +86,9 @@ class GoalSection(Section):
 
 
 def _mass(piece: Piece) -> float:
-    return piece.net.mass if piece.role == "net" else piece.shell.mass
+    """Of an area, kg/m², or of a volume, kg/m³."""
+    values = piece.made_of
+    return values.density if isinstance(values, SolidValues | RigidValues) else values.mass
 
 
 def _firmness(piece: Piece) -> str:
@@ -99,6 +101,6 @@ def _firmness(piece: Piece) -> str:
     firm = float(goal_stiffness(np.array([strength]), np.ones(1), filled)[0])
     if firm <= 0.0:
         return "Does not draw."
-    load = 9.81 * abs(piece.made_of.weight) * (piece.solid.density if filled else _mass(piece))
+    load = 9.81 * abs(piece.made_of.weight) * _mass(piece)
     unit = f"{firm / 1000:,.3g} kN/m⁴" if filled else f"{firm:.3g} N/m³"
     return f"{unit}: gives way by {1000 * load / firm:.2g} mm under its own weight."

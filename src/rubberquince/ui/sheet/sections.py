@@ -2,7 +2,7 @@
 
 from PySide6.QtWidgets import QCheckBox, QComboBox, QMenu, QPushButton
 
-from rubberquince.document.bodies import piece_points, resting_height, unit_mesh
+from rubberquince.document.bodies import local_points, piece_points, piece_triangles, resting_height, unit_mesh
 from rubberquince.document.feels import usual
 from rubberquince.document.scene import GROUND, LED, Piece
 from rubberquince.document.values import (
@@ -11,19 +11,21 @@ from rubberquince.document.values import (
     HoldValues,
     NetValues,
     PressureValues,
+    RigidValues,
     ShellValues,
     SolidValues,
     about,
 )
 from rubberquince.errors import QuinceError
+from rubberquince.solver.carriers.rigid import equal_masses
 from rubberquince.ui.bench import Bench
 from rubberquince.ui.fields import Value
 from rubberquince.ui.parts import calm, framed
 from rubberquince.ui.sheet.section import Section, named_row
 from rubberquince.units import show
 
-MADE_OF: tuple[tuple[str, SolidValues | ShellValues | NetValues], ...] = (
-    ("solid", SolidValues()), ("shell", ShellValues()), ("net", NetValues()))
+MADE_OF: tuple[tuple[str, SolidValues | ShellValues | NetValues | RigidValues], ...] = (
+    ("solid", SolidValues()), ("shell", ShellValues()), ("net", NetValues()), ("rigid", RigidValues()))
 SIDES = {"both": ("both sides", "What starts outside stays outside, what starts inside stays inside"),
          "outside": ("outside only", "Pushes out what starts inside a closed shape")}
 USUAL_BOUNCE = 0.5
@@ -101,7 +103,12 @@ class SpringsSection(Section):
     def __init__(self, bench: Bench) -> None:
         super().__init__(bench)
         for role, values in MADE_OF:
-            self.add_values(role, values, *(name for name in about(type(values)) if name not in ELSEWHERE))
+            self.add_values(role, values, *(name for name in about(type(values)) if name not in ELSEWHERE
+                                            and getattr(values, name) is not None))
+        self.weighed = QCheckBox("Give its mass, not its density")
+        self.weighed.clicked.connect(lambda on: self._set("give its mass", "rigid.mass", self._mass() if on else None))
+        self.rows.addWidget(self.weighed)
+        self.add_values("rigid", RigidValues(mass=1.0), "mass")
         self.grain_by = _choice("Grain by", GRAINS)
         self.grain_by.activated.connect(
             lambda _: self._set("change grain", "shell.grain_by", self.grain_by.currentData()))
@@ -122,7 +129,16 @@ class SpringsSection(Section):
         return piece.moves
 
     def shows(self, piece: Piece, path: str) -> bool:
+        if path == "rigid.density" and piece.rigid.mass is not None:
+            return False
         return path.partition(".")[0] == piece.made_of_name
+
+    def _mass(self) -> float:
+        """What the chosen piece weighs by its density, kg."""
+        piece = self.bench.chosen
+        assert piece is not None
+        points, triangles = (of(piece, self.bench.document.meshes) for of in (local_points, piece_triangles))
+        return float(f"{piece.rigid.density * equal_masses(points, triangles)[1]:.4g}")
 
     def usual(self, piece: Piece, path: str) -> float | None:
         return usual(piece).get(path.rpartition(".")[2])
@@ -131,12 +147,16 @@ class SpringsSection(Section):
         super().refresh(piece)
         for widget in (self.flat, self.limited, self._grain_row):
             widget.setVisible(piece.role == "shell")
+        self.weighed.setVisible(piece.role == "rigid")
+        self.weighed.setChecked(piece.rigid.mass is not None)
         self.grain_by.setCurrentIndex(self.grain_by.findData(piece.shell.grain_by))
         self.limited.setChecked(piece.shell.limit is not None)
         self.flat.setChecked(piece.shell.flat)
 
     def summary(self, piece: Piece) -> str:
         values = piece.made_of
+        if isinstance(values, RigidValues):
+            return show(values.density, "kg/l") if values.mass is None else show(values.mass, "kg")
         stiffness = show(values.stiffness, "kPa") if isinstance(values, SolidValues) else show(values.stretch, "N/m")
         return f"{stiffness} · halves in {show(piece.made_of.wobble_halves, 's')}"
 
@@ -179,7 +199,7 @@ class PressureSection(Section):
         self.add_values("pressure", PressureValues(), "backing")
 
     def applies(self, piece: Piece) -> bool:
-        return piece.moves
+        return piece.moves and piece.role != "rigid"
 
     def shows(self, piece: Piece, path: str) -> bool:
         return path != "pressure.backing" or piece.pressure.kind == "gas"
