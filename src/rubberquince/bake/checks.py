@@ -148,7 +148,8 @@ def _nothing_moves(scene: Scene, meshes: Meshes) -> list[Check]:
         return []                           # the empty bench says so itself
     if not moving:
         return [_make_solid(scene, meshes)]
-    if scene.run.gravity == 0.0 and not any(_strained(piece) for piece in moving):
+    led = any(piece.role == "force" or piece.has_course for piece in scene.pieces)
+    if scene.run.gravity == 0.0 and not led and not any(_strained(piece) for piece in moving):
         return [Check("Nothing will move: gravity is off and everything starts at rest.", True, None,
                       "Set gravity to 9.81 m/s²", partial(changed, path="run.gravity", value=9.81))]
     return []
@@ -166,7 +167,7 @@ def _make_solid(scene: Scene, meshes: Meshes) -> Check:
     sentence = "Nothing will move: no piece is a Solid or a Shell."
     for piece in scene.pieces:
         try:
-            fits = is_closed(unit_mesh(piece.shape, meshes).triangles)
+            fits = piece.role != "force" and is_closed(unit_mesh(piece.shape, meshes).triangles)
         except ShapeError:
             continue
         if fits:
@@ -177,7 +178,7 @@ def _make_solid(scene: Scene, meshes: Meshes) -> Check:
 
 def _overlaps(scene: Scene, meshes: Meshes) -> list[Check]:
     """What starts inside another piece or the ground, and by how much it must rise to be clear."""
-    taking_part = [p for p in scene.pieces if p.role not in ("scenery", "carried")]
+    taking_part = [p for p in scene.pieces if p.role not in ("scenery", "carried", "force")]
     points: dict[str, np.ndarray] = {}
     for piece in taking_part:
         try:

@@ -31,6 +31,7 @@ from rubberquince.shapes import profiles
 PLUM = ((0.0, 0.0, 0), (0.12, 0.01, 0), (0.36, 0.14, 0), (0.48, 0.42, 0), (0.46, 0.64, 0), (0.30, 0.88, 0),
         (0.10, 0.975, 0), (0.0, 0.96, 0))
 BAG = ((0.0, 0.0, 0), (0.30, 0.0, 0), (0.44, 0.06, 0), (0.49, 0.25, 0), (0.44, 0.6, 0), (0.38, 0.85, 0), (0.40, 1.0, 0))
+DISC = ((0.0, 0.0, 0), (1.0, 0.0, 0), (1.0, 0.06, 0), (0.0, 0.06, 0))
 PEGS, WHEEL = 8, 0.16       # on a wheel, and how far from its axle, m
 
 
@@ -76,14 +77,13 @@ def gusts() -> tuple[Scene, Meshes]:
 
 
 def wheel() -> Scene:
-    """A squeezy figure drops between the pegs of a wheel that turns."""
+    """A squeezy figure tumbles in a wheel that turns, and bulges between its pegs."""
     hub = Piece(
         id="hub", name="Hub", role="scenery", shape=SuperellipsoidShape(seed=5, around=24, rings=14),
         place=Place(position=(0.0, 0.26, -0.03), size=(0.05, 0.05, 0.03)), look=Look(colour="#8A5A3B"),
         tracks=(_track("place.turn.2", (1, 0.0), (96, -250.0), way="even"),))
     disc = Piece(
-        id="wheel", name="Wheel", role="collider", rides_on="hub", shape=turned("wheel", ((0.0, 0.0, 0), (1.0, 0.0, 0), (1.0, 0.06, 0),
-                                                                         (0.0, 0.06, 0)), 0, 72, 12),
+        id="wheel", name="Wheel", role="collider", rides_on="hub", shape=turned("wheel", DISC, 0, 72, 12),
         place=Place(position=(0.0, 0.26, -0.055), turn=(90.0, 0.0, 0.0), size=(0.44, 0.02, 0.44)),
         contact=ContactValues(gap=0.001, friction=0.4), look=Look(colour="#B98A5A"))
     pieces = [hub, disc]
@@ -100,7 +100,7 @@ def wheel() -> Scene:
         place=Place(position=(0.0, 0.3, 0.066), size=(0.7, 0.7, 0.02)), contact=ContactValues(friction=0.05))
     figure = Piece(
         id="figure", name="Squeezy figure", role="solid", shape=SuperellipsoidShape(seed=5, around=40, rings=24),
-        place=Place(position=(0.06, 0.5, 0.0), turn=(0.0, 0.0, 20.0), size=(0.11, 0.1, 0.08)),
+        place=Place(position=(0.0, 0.25, 0.0), turn=(0.0, 0.0, 20.0), size=(0.15, 0.13, 0.08)),
         solid=SolidValues(cells=5), contact=ContactValues(gap=0.001, friction=0.4),
         look=Look(material="jelly", colour="#8FA65A"))
     return Scene(pieces=(with_feel(figure, FeelChoice(name="set jelly")), *pieces, glass), run=RunSettings(last=96))

@@ -73,16 +73,17 @@ def momentum_of(mass, x, v, lo, hi, centre, out):
 
 
 @njit(cache=True, nogil=True)
-def turned_on(mass, x, v, push, force, first, h, turns, pose, going, pushed, forced, swing, spin):
+def turned_on(mass, x, v, due, push, force, first, h, turns, pose, going, pushed, forced, swing, spin):
     """Where bodies come in ``h``, s, that nothing pushes: each turns as a whole, and goes on changing its shape.
 
+    due : (n, 3) m/s, the speeds that ``v`` come to: those have the momentum by which a body turns on.
     pose : (n, 3) m, moved rigidly.  going : with the change of shape going on, too.  pushed : ``push`` (n, 3) m/s²,
     turned.  swing : what parts feel in a frame that turns with the body at ω = I⁻¹ L, -ω×(ω×r) - 2ω×u, m/s²
     (Goldstein 1980, §4-10).  spin : (bodies, 3) ω, rad/s.  Bodies that do not ``turns`` (bodies,) bool stay.
     """
     centre, speed, momentum = np.empty(3), np.empty(3), np.empty(3)
     inertia, r, u, w, s = np.empty((3, 3)), np.empty(3), np.empty(3), np.empty(3), np.empty(3)
-    p, f = np.empty(3), np.empty(3)
+    p, f, now = np.empty(3), np.empty(3), np.empty(3)
     for body in range(len(first) - 1):
         lo, hi = first[body], first[body + 1]
         omega = spin[body]
@@ -99,6 +100,8 @@ def turned_on(mass, x, v, push, force, first, h, turns, pose, going, pushed, for
         centre_of(mass, v, lo, hi, speed)
         inertia_of(mass, x, lo, hi, centre, inertia)
         momentum_of(mass, x, v, lo, hi, centre, momentum)
+        solve_spin(inertia, momentum, now)
+        momentum_of(mass, x, due, lo, hi, centre, momentum)
         solve_spin(inertia, momentum, omega)
         half_way(omega, inertia, momentum, h, r, w, s)
         size = np.sqrt((omega * omega).sum())
@@ -108,7 +111,7 @@ def turned_on(mass, x, v, push, force, first, h, turns, pose, going, pushed, for
         for i in range(lo, hi):
             for a in range(3):
                 r[a], u[a], p[a], f[a] = x[i, a] - centre[a], v[i, a] - speed[a], push[i, a], force[i, a]
-            cross(omega, r, w)
+            cross(now, r, w)
             u -= w
             turn(omega, sine, versine, r, w, s)
             turn(omega, sine, versine, u, w, s)

@@ -18,6 +18,7 @@ from rubberquince.solver.system import Pairs
 from rubberquince.solver.world import World
 
 FIRMNESS = 100.0            # of K, in units of mass / step²
+OF_RIGID = 0.2              # of rigid bodies without a number: they have nothing of their own that throws them back
 BORDER = 1e-3               # share of edges in the normal of a meeting: theirs are tilted where faces meet flat
 LEAST_STEPS = 4.0           # of gravity: what closes more slowly than it gains in so many steps is at rest
 
@@ -106,6 +107,8 @@ def find_bounces(world: World, contacts: Contacts, x: np.ndarray, v: np.ndarray,
     found = []
     for a, b in zip(*np.nonzero(normals.any(axis=2))):
         share = max(world.bounce[a], world.bounce[b] if b < pieces else -1.0)
+        if share < 0.0 and world.firm[a] and world.firm[b] and away[a, b] > 0.0:     # what rolls is there already
+            share = OF_RIGID
         length = np.linalg.norm(normals[a, b])
         if a != b and share >= 0.0 and length > 1e-9:
             found += _between(world, a, b, normals[a, b] / length, away[a, b], v, h, share)

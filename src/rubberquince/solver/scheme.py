@@ -54,7 +54,8 @@ class Scheme:
         w = self._world
         pose, going, pushed, forced, swing = (np.empty_like(state.x) for _ in range(5))
         spin = np.zeros((w.bodies, 3))
-        tn.turned_on(w.mass, state.x, state.v, state.push, state.force, w.first_node, h, self._loose, pose, going,
+        due = self.due(state.v, state.push, state.force, h)
+        tn.turned_on(w.mass, state.x, state.v, due, state.push, state.force, w.first_node, h, self._loose, pose, going,
                      pushed, forced, swing, spin)
         return pose, going, pushed, forced, swing, spin
 

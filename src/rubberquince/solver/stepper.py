@@ -476,6 +476,6 @@ class Stepper:
         return [*self.seams.bodies, *(bounce.pieces for bounce in self._bounces)]
 
     def _find_bounces(self, h: float) -> list[Bounce]:
-        if (self.world.bounce < 0.0).all():
+        if (self.world.bounce < 0.0).all() and not self.world.any_rigid:
             return []
         return find_bounces(self.world, self.contacts, self.state.x, self.state.v, h)

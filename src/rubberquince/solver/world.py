@@ -124,6 +124,10 @@ class World:
         pieces = self.bodies + len(spec.colliders)
         self.gap = np.zeros(pieces)                                 # the widest of each piece
         self.point_gap, self.friction = np.zeros((2, len(self.skin.points)))
+        rigid = [isinstance(body, RigidSpec) for body in spec.bodies]
+        self.any_rigid = any(rigid)
+        self.firm = np.array([*(r or isinstance(body, LedSpec) for r, body in zip(rigid, spec.bodies)),
+                              *([True] * (len(spec.colliders) + 1))], bool)     # pieces, then the ground
         self.bounce, self.outside_only = np.full(pieces, OWN_BOUNCE), np.zeros(pieces, bool)
         self.meets = self._that_give_way(pieces)                    # which pieces touch; the last is the ground
         for one, two in spec.apart:

@@ -50,6 +50,7 @@ class Body:
         self.colour = (0.5, 0.5, 0.5)
         self.material = "matte"             # see document.values.Look
         self.moves = False
+        self.casts = True                   # a shadow
         self.gap = 0.0                      # m, that its skin keeps to others
         self.held = np.zeros(len(self.rest), np.float32)        # 1 for points that never move
         self.version = next(_versions)

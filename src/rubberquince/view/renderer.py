@@ -192,8 +192,9 @@ class Renderer:
             depth = size + radius + float(np.linalg.norm(near - centre)) + max(float(near[1]), 0.0) * 1.5
             key_moving.place(near, size, KEY_DIRECTION, depth)
             sky_moving.place(near, size + SKY_BLUR, UPWARD, depth)
-            self._draw_map(key_moving, shown.moving, 0.6 * KEY_BLUR)
-            self._draw_map(sky_moving, shown.moving, SKY_BLUR)
+            casting = [gpu for gpu in shown.moving if gpu.body.casts]
+            self._draw_map(key_moving, casting, 0.6 * KEY_BLUR)
+            self._draw_map(sky_moving, casting, SKY_BLUR)
         for program in self._programs.values():
             for unit, name in enumerate(MAPS):
                 put(program, **{name: gl_matrix(self._maps[name].matrix), f"{name}_map": unit})

@@ -106,7 +106,7 @@ class Stage:
             body.vertices[:, 6] = 0.0
         body.colour = linear_colour(piece.look.colour)
         body.material = piece.look.material
-        body.moves, body.gap = piece.is_seen_moving, piece.contact.gap
+        body.moves, body.gap, body.casts = piece.is_seen_moving, piece.contact.gap, piece.role != "force"
         body.held = held_of(piece, meshes).astype(np.float32)
         return body
 

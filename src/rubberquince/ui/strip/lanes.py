@@ -28,6 +28,7 @@ from rubberquince.ui.strip.beads import TALL, Grip, Plot, dragged, grip_at, pain
 LEFT, RIGHT, RULER, LANE = 78, 84, 16, 21
 FEWEST, LEAST_LANE = 4, 14  # lanes that there is room for, and px of one where there are more
 SCALE_INK = "#9A9180"
+TAKES = (Qt.Key.Key_Delete, Qt.Key.Key_Backspace)       # a key away
 KNOWN, GOOD = 1, 2          # states of a frame; 0 = not there
 
 
@@ -303,6 +304,14 @@ class Lanes(QWidget):
                 self.dropped.emit(lane.track, self._held[1])
         self._hold(None)
 
+    def event(self, event: QEvent) -> bool:
+        """While a key is held, Delete takes that, not the chosen piece."""
+        keyed = event.type() == QEvent.Type.ShortcutOverride and isinstance(event, QKeyEvent)
+        if keyed and self._held is not None and Qt.Key(event.key()) in TAKES:      # type: ignore[attr-defined]
+            event.accept()
+            return True
+        return super().event(event)
+
     def keyPressEvent(self, event: QKeyEvent) -> None:
         steps = {Qt.Key.Key_Left: -1, Qt.Key.Key_Right: 1, Qt.Key.Key_PageUp: -10, Qt.Key.Key_PageDown: 10}
         key = Qt.Key(event.key())
@@ -310,7 +319,7 @@ class Lanes(QWidget):
             self.scrubbed.emit(min(max(self.frame + steps[key], self.first), self.last))
         elif key in (Qt.Key.Key_Home, Qt.Key.Key_End):
             self.scrubbed.emit(self.first if key == Qt.Key.Key_Home else self.last)
-        elif key in (Qt.Key.Key_Delete, Qt.Key.Key_Backspace) and self._held is not None:
+        elif key in TAKES and self._held is not None:
             self._drop()
         else:
             super().keyPressEvent(event)
