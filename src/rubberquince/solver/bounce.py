@@ -19,6 +19,7 @@ from rubberquince.solver.world import World
 
 FIRMNESS = 100.0            # of K, in units of mass / step²
 OF_RIGID = 0.2              # of rigid bodies without a number: they have nothing of their own that throws them back
+HOP = 0.4                   # m/s: those that meet more slowly than that do not bounce without a number, as when they roll
 BORDER = 1e-3               # share of edges in the normal of a meeting: theirs are tilted where faces meet flat
 LEAST_STEPS = 4.0           # of gravity: what closes more slowly than it gains in so many steps is at rest
 
@@ -107,17 +108,20 @@ def find_bounces(world: World, contacts: Contacts, x: np.ndarray, v: np.ndarray,
     found = []
     for a, b in zip(*np.nonzero(normals.any(axis=2))):
         share = max(world.bounce[a], world.bounce[b] if b < pieces else -1.0)
-        if share < 0.0 and world.firm[a] and world.firm[b] and away[a, b] > 0.0:     # what rolls is there already
-            share = OF_RIGID
+        least = 0.0
+        if share < 0.0 and world.firm[a] and world.firm[b]:
+            share, least = OF_RIGID, HOP
         length = np.linalg.norm(normals[a, b])
         if a != b and share >= 0.0 and length > 1e-9:
-            found += _between(world, a, b, normals[a, b] / length, away[a, b], v, h, share)
+            found += _between(world, a, b, normals[a, b] / length, away[a, b], v, h, share, least)
     return found
 
 
 def _between(world: World, a: int, b: int, normal: np.ndarray, away: float, v: np.ndarray, h: float,
-             share: float) -> list[Bounce]:
-    """The bounce of two pieces ``away``, m, from touching; none where they close too slowly to leave rest."""
+             share: float, least: float) -> list[Bounce]:
+    """The bounce of two pieces ``away``, m, from touching; none where they close too slowly to leave rest, or more
+    slowly than at ``least``, m/s.
+    """
     nodes, coefs, per_mass, inverse_mass = [], [], [], 0.0
     for piece, sign in ((a, 1.0), (b, -1.0)):
         if piece < world.bodies:
@@ -130,7 +134,7 @@ def _between(world: World, a: int, b: int, normal: np.ndarray, away: float, v: n
     node, coef = np.concatenate(nodes), np.concatenate(coefs)
     closing = -float(coef @ (v[node] @ normal))
     pull = max(_pull(world)[piece] for piece in (a, b) if piece < world.bodies)
-    if closing <= LEAST_STEPS * pull * h:
+    if closing <= max(LEAST_STEPS * pull * h, least):
         return []
     target = share * max(h * closing - away, 0.0) - away
     return [Bounce((a, b), node, coef, normal, np.concatenate(per_mass), 1.0 / inverse_mass,
