@@ -59,8 +59,9 @@ def shoot_map(app: QApplication, window: MainWindow, path: Path) -> None:
     window.bench.show_map(None)
 
 
-def shoot_demo(app: QApplication, window: MainWindow, name: str, last: int, path: Path) -> None:
-    """A scene of the fair at its last frame."""
+def shoot_demo(app: QApplication, window: MainWindow, name: str, last: int, path: Path, chosen: str = "",
+               opened: tuple[str, ...] = ()) -> None:
+    """A scene of the fair at its last frame, with a piece ``chosen`` and sections ``opened`` where they are given."""
     window.bench.document.mark_saved()
     window.files.demo(name)
     window.bench.set_value("shorten the run", "run.last", last)
@@ -68,7 +69,20 @@ def shoot_demo(app: QApplication, window: MainWindow, name: str, last: int, path
     wait(app, PATIENCE, lambda: not window.runner.computing)
     window.player.go(last)
     window.view_zone.frame_moving()
+    if chosen:
+        window.bench.choose(chosen)
+        window.bench.show_threads("force", True)
+        for section in window.sheet.sections:
+            section.fold.setChecked(section.title in opened)
+        window.view_zone.frame_all()
     shoot(app, window, path)
+    window.bench.show_threads("force", False)
+
+
+def shoot_motion(app: QApplication, window: MainWindow, folder: Path) -> None:
+    """A tray with its path and the lanes of its keys, and a wind with its reach and arrows."""
+    shoot_demo(app, window, "tilting tray", 40, folder / "tray.png", "tray", ("Place",))
+    shoot_demo(app, window, "merry-go-round", 30, folder / "gusts.png", "wind", ("Force", "Reach"))
 
 
 def make_all(app: QApplication, folder: Path) -> None:
@@ -77,7 +91,6 @@ def make_all(app: QApplication, folder: Path) -> None:
     window.resize(*BIG)
     window.show()
     wait(app, 0.5)
-    shoot(app, window, folder / "empty.png")
     window.open_first(None, True)
     shoot(app, window, folder / "start.png")
     window.player.bake()
@@ -107,6 +120,7 @@ def make_all(app: QApplication, folder: Path) -> None:
     for name, last, file in SKINS:
         shoot_demo(app, window, name, last, folder / f"{file}.png")
     shoot_map(app, window, folder / "map.png")
+    shoot_motion(app, window, folder)
     shortcuts = Shortcuts(window, window.menus.actions)
     shortcuts.show()
     wait(app, 0.3)
