@@ -5,7 +5,7 @@ import pytest
 from PySide6.QtCore import QPoint, QPointF, Qt
 from PySide6.QtTest import QTest
 
-from handling import LEFT, checked, field, pick, play_to_end, sentence, type_into
+from handling import LEFT, LONG, checked, field, pick, pixel_of, play_to_end, sentence, type_into
 from rubberquince.document.scene import BlockShape, Piece, Place, RunSettings, Scene, SphereShape
 from rubberquince.document.values import SolidValues
 from rubberquince.ui.sheet.bead import HERE, NONE, THREAD
@@ -254,3 +254,33 @@ def test_a_rigid_piece_is_weighed_and_falls(window, qtbot):
     skin, rest = window.runner.skins(20)["ball"], window.runner.skins(1)["ball"]
     assert skin[:, 1].min() == pytest.approx(0.111, abs=0.002)
     assert np.ptp(skin, axis=0) == pytest.approx(np.ptp(rest, axis=0), abs=0.002)
+
+
+def test_a_tug_pulls_what_plays_marks_the_frames_and_becomes_a_puller(window, qtbot):
+    window.bench.set_value("longer", "run.last", 80)
+    window.bench.choose("ball")
+    view, tool = window.view_zone.view, window.view_zone.tools["tug"]
+    window.view_zone.take_up("tug", True)
+    start = pixel_of(view, view.stage.bodies["ball"].points.mean(axis=0))
+    QTest.mousePress(view, LEFT, pos=start)
+    end = pixel_of(view, view.stage.bodies["ball"].points.mean(axis=0) + np.array([0.0, 0.16, 0.0]))
+    for k in range(1, 6):
+        QTest.mouseMove(view, start + (end - start) * k / 5)
+    qtbot.waitUntil(lambda: len(tool.kept) > 24 and tool.force > 0.0, timeout=LONG)
+    assert view.pull is not None and view.pull.text.endswith("N")
+    QTest.mouseRelease(view, LEFT, pos=end)
+    window.player.halt()
+    qtbot.waitUntil(lambda: not window.runner.computing, timeout=LONG)
+    frame = tool.kept[-3][0]
+    assert window.runner.known(frame) and not window.runner.good(frame)
+    assert window.runner.skins(frame)["ball"][:, 1].mean() > 0.19         # lifted against its weight
+    assert view.pull is None
+    tool.keep.click()
+    puller = window.bench.chosen
+    assert puller.role == "force" and puller.force.kind == "puller" and puller.force.acts_on == ("ball",)
+    assert puller.force.first == tool.kept[0][0] and puller.track_of("place.position.1") is not None
+    window.view_zone.take_up("tug", False)
+    window.bench.set_value("shorter", "run.last", 30)
+    window.player.go(1)
+    play_to_end(window, qtbot)
+    assert window.runner.good(28) and window.runner.skins(28)["ball"][:, 1].mean() > 0.17

@@ -11,6 +11,7 @@ from bodies import CANVAS, JELLY, make_block_collider, make_shell, make_solid
 from rubberquince.kernels.air import DENSITY, FACE
 from rubberquince.shapes import primitives
 from rubberquince.solver import fields
+from rubberquince.solver.forces import TUG_PITCH
 from rubberquince.solver.specs import ForceSpec, RunSpec
 from rubberquince.solver.stepper import Stepper
 
@@ -161,3 +162,37 @@ def test_a_flag_in_gusts_goes_on_to_the_same_bits():
         rest.frame(k / 24)
     assert np.array_equal(rest.state.packed(), whole.state.packed())
     assert np.abs(whole.state.x - whole.world.start)[:, 1].max() > 0.01
+
+
+@pytest.mark.parametrize("stiff", [3e4, 3e5])
+def test_a_tug_draws_a_body_as_a_spring_that_is_damped_critically_and_gives_no_more_than_its_work(stiff):
+    """x = d (1 - e^(-wt) (1 + wt)) of the whole body, and what it gains is no more than the work of the hand."""
+    ball = make_solid(primitives.sphere(16, 8), (0.1, 0.1, 0.1), 4, (0.0, 0.5, 0.0), replace(JELLY, stiffness=stiff))
+    stepper = Stepper(RunSpec([ball], [], ground=None, gravity=0.0))
+    stepper.tug(0, np.array([0.05, 0.5, 0.0]), np.array([0.2, 0.5, 0.0]), begins=True)
+    away, work, mass = [], 0.0, stepper.world.mass.sum()
+    for k in range(24):
+        before = middle(stepper)[0]
+        stepper.frame(k / 24)
+        work += stepper.tug_force * float(np.linalg.norm(middle(stepper)[0] - before))
+        away.append(middle(stepper)[0][0])
+    time, pitch = np.arange(1, 25) / 24, TUG_PITCH
+    expected = 0.15 * (1.0 - np.exp(-pitch * time) * (1.0 + pitch * time))
+    assert np.abs(np.array(away) - expected).max() < 0.02
+    assert 0.5 * mass * (middle(stepper)[1] ** 2).sum() < work
+    stepper.tug(0, np.zeros(3), None, begins=False)
+    stepper.frame(1.0)
+    assert stepper.tug_force == 0.0
+
+
+def test_a_tug_beyond_reason_tears_nothing_and_a_held_body_stays():
+    ball = make_solid(primitives.sphere(12, 6), (0.1, 0.1, 0.1), 3, (0.0, 0.5, 0.0), JELLY)
+    held = make_solid(primitives.block((3, 3, 3)), (0.1, 0.1, 0.1), 3, (0.4, 0.5, 0.0), JELLY,
+                      held=lambda p: p[:, 1] < 0.0)
+    stepper = Stepper(RunSpec([ball, held], []))
+    for k in range(6):
+        stepper.tug(k % 2, stepper.state.x[0], np.array([1e6, -1e9, 0.0]), begins=True)
+        stepper.frame(k / 24)
+    assert np.isfinite(stepper.state.packed()).all()
+    mine = stepper.world.free == 0.0
+    assert np.array_equal(stepper.state.x[mine], stepper.world.start[mine])

@@ -60,7 +60,7 @@ class SceneRun:
         self._start = self._stepper.state.copy()
         self._scene, self._meshes = scene, meshes
         self._key = run_key(scene)
-        self._pure = True
+        self._pure, self._tugged = True, ""
         self._riders = riders_of(scene, meshes, self._assembly, self._stepper)
         entries = [Entry(piece.id, piece.role, len(carrier.bind_node), len(carrier.start),
                          carrier_key(piece, meshes, scene.run.quality) if piece.moves else "")
@@ -107,6 +107,24 @@ class SceneRun:
             self._write(scene_at(self._scene, number), lambda piece, section: any(
                 track.of.startswith(f"{section}.") for track in piece.tracks))
 
+    @property
+    def tugs(self) -> bool:
+        return self._tugged != ""
+
+    @property
+    def pull(self) -> float:
+        """What a tug pulls with, N."""
+        return self._stepper.tug_force
+
+    def tug(self, piece: str, place: np.ndarray, target: np.ndarray | None) -> None:
+        """Pull at a ``place`` (3,), m, of a piece towards a ``target``, or let go; frames from here on are marked."""
+        number = next((k for k, p in enumerate(self._assembly.bodies) if p.id == piece and p.moves), None)
+        if number is None:
+            return
+        self._stepper.tug(number, place, target, begins=self._tugged != piece)
+        self._tugged = piece if target is not None else ""
+        self._pure = False
+
     def frames(self, last: int) -> Iterator[Frame]:
         """Frames after the last good one in the cache, up to ``last``; each is on its way to disk.
 
@@ -116,13 +134,19 @@ class SceneRun:
             yield from frames
 
     @contextmanager
-    def recording(self, last: int) -> Iterator[Iterator[Frame]]:
-        """The same frames, with the cache open to readers.  When it ends, what was computed is on disk."""
+    def recording(self, last: int, after: int | None = None) -> Iterator[Iterator[Frame]]:
+        """The same frames, with the cache open to readers.  When it ends, what was computed is on disk.
+
+        Frames beyond ``after`` are computed anew.
+        """
         with locked(self.folder):
             cache = FrameCache(self.folder, self.layout, last + 1)
+            self.tug(self._tugged, np.zeros(3), None)       # one that was still held when the run before was stopped
             self._pure = True
             good = cache.last_good(self._scene.run.first, self._key)
             self.note = _damage(cache, good, self._key)
+            if good is not None and after is not None:
+                good = max(min(good, after), self._scene.run.first)
             writer = CacheWriter(cache)
             try:
                 yield self._frames(cache, writer, good, last)

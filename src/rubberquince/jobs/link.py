@@ -21,6 +21,8 @@ from enum import Enum
 from multiprocessing.connection import Connection
 from pathlib import Path
 
+import numpy as np
+
 from rubberquince.document.bodies import Meshes
 from rubberquince.document.scene import Scene
 from rubberquince.jobs import protocol as p
@@ -57,6 +59,7 @@ class _Wanted:
     meshes: Meshes
     folder: Path
     last: int
+    after: int | None = None
     changed: Scene | None = None
 
 
@@ -101,14 +104,17 @@ class Link:
                 self._keeper = threading.Thread(target=self._keep, name="solver link", daemon=True)
                 self._keeper.start()
 
-    def run(self, scene: Scene, meshes: Meshes, folder: Path, last: int) -> int:
-        """Compute, as soon as what runs now has stopped; returns the job's number, which its events bear."""
+    def run(self, scene: Scene, meshes: Meshes, folder: Path, last: int, after: int | None = None) -> int:
+        """Compute, as soon as what runs now has stopped; returns the job's number, which its events bear.
+
+        Frames beyond ``after`` are computed anew.
+        """
         with self._lock:
             said = self._drop_wanted()
             self._jobs += 1
             job = self._jobs
             used = {key: meshes[key] for key in scene.mesh_keys() if key in meshes}
-            self._wanted = _Wanted(job, scene, used, folder, last)
+            self._wanted = _Wanted(job, scene, used, folder, last, after)
             if self.state is LinkState.RUNNING:
                 self._stop_running()
             elif self.state is LinkState.IDLE:
@@ -126,6 +132,13 @@ class Link:
                 self._running = replace(self._running, changed=scene)
                 self._outbox = [one for one in self._outbox if not isinstance(one, p.Change)]
                 self._put(p.Change(self._running.job, scene))
+
+    def tug(self, piece: str, place: np.ndarray, target: np.ndarray | None) -> None:
+        """Pull at a piece of the run that goes on; of places to pull to only the last counts."""
+        with self._lock:
+            if self.state is LinkState.RUNNING and self._running is not None:
+                self._outbox = [one for one in self._outbox if not isinstance(one, p.Tug) or one.target is None]
+                self._put(p.Tug(self._running.job, piece, place, target))
 
     def stop(self) -> None:
         """Stop the run that goes on, and forget the one that waits."""
@@ -176,7 +189,7 @@ class Link:
         self._signals.clear()
         fresh = {key: mesh for key, mesh in run.meshes.items() if key not in self._known}
         self._known = set(run.meshes)
-        self._put(p.Run(run.job, run.scene, fresh, str(run.folder), run.last))
+        self._put(p.Run(run.job, run.scene, fresh, str(run.folder), run.last, run.after))
         if run.changed is not None:
             self._put(p.Change(run.job, run.changed))
         self._become(LinkState.RUNNING)

@@ -12,7 +12,7 @@ from rubberquince.shapes.polymesh import PolyMesh
 class Run:
     """Compute frames up to ``last`` into ``folder``; go on from whole frames of the same scene there.
 
-    ``meshes`` are those that the process was not given with the run before.
+    ``meshes`` are those that the process was not given with the run before.  Frames beyond ``after`` are computed anew.
     """
 
     job: int
@@ -20,6 +20,17 @@ class Run:
     meshes: dict[str, PolyMesh]
     folder: str
     last: int
+    after: int | None = None
+
+
+@dataclass(frozen=True, eq=False)
+class Tug:
+    """Pull at a ``place`` (3,), m, of a piece of a running job towards a ``target`` (3,), or let go of it (None)."""
+
+    job: int
+    piece: str
+    place: np.ndarray
+    target: np.ndarray | None
 
 
 @dataclass(frozen=True, eq=False)
@@ -67,7 +78,7 @@ class Noted:
 
 @dataclass(frozen=True, eq=False)
 class FrameDone:
-    """A frame stands in ring slot ``slot``."""
+    """A frame stands in ring slot ``slot``; ``pull``, N, is what a tug pulled with at its end."""
 
     job: int
     number: int
@@ -75,6 +86,7 @@ class FrameDone:
     slot: int
     readings: np.ndarray
     effort: np.ndarray
+    pull: float = 0.0
 
 
 @dataclass(frozen=True)
@@ -100,6 +112,6 @@ class Crashed:
     job: int
 
 
-Command = Run | Change | Quit
+Command = Run | Change | Tug | Quit
 Event = Awake | Preparing | Ready | Noted | FrameDone | Finished | Failed | Crashed
 JobEvent = Preparing | Ready | Noted | FrameDone | Finished | Failed | Crashed

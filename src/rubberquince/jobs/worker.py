@@ -4,6 +4,7 @@ import faulthandler
 import os
 import shutil
 import sys
+import time
 import traceback
 from multiprocessing.connection import Connection
 from pathlib import Path
@@ -29,6 +30,7 @@ class Worker:
         self._ring: Ring | None = None
         self._rings = 0
         self._parent = os.getppid()
+        self._frame_at = 0.0                # when the last frame was sent, s
 
     def serve(self) -> None:
         """Load the kernels while nobody waits for them yet, then do as told."""
@@ -61,7 +63,7 @@ class Worker:
         self._meshes = {key: known[key] for key in command.scene.mesh_keys() if key in known}
         try:
             run = self._prepared(command)
-            with run.recording(command.last) as frames:
+            with run.recording(command.last, command.after) as frames:
                 if run.note:
                     self._connection.send(p.Noted(command.job, run.note))
                 ring = self._fresh_ring(run.points)
@@ -71,8 +73,9 @@ class Worker:
                     if slot is None:
                         return True
                     self._connection.send(p.FrameDone(command.job, frame.number, frame.stamp, slot, frame.readings,
-                                                      frame.effort))
+                                                      frame.effort, run.pull))
                     self._take_changes(command.job, run)
+                    self._keep_pace(run, command.scene.run.fps)
                     if self._stopped() and frame.number < command.last:
                         return True
         except Stopped:
@@ -102,6 +105,13 @@ class Worker:
         self._ring = Ring(self._folder / f"ring{self._rings}", points, create=True)
         return self._ring
 
+    def _keep_pace(self, run: SceneRun, fps: float) -> None:
+        """While a tug pulls, frames come no faster than they are seen: the hand has to follow them."""
+        now = time.monotonic()
+        if run.tugs:
+            time.sleep(max(self._frame_at + 1.0 / fps - now, 0.0))
+        self._frame_at = time.monotonic()
+
     def _take_changes(self, job: int, run: SceneRun) -> None:
         """Of changes that came in the meantime only the last counts."""
         last: p.Change | None = None
@@ -111,6 +121,8 @@ class Worker:
                 raise EOFError
             if isinstance(command, p.Change) and command.job == job:
                 last = command
+            if isinstance(command, p.Tug) and command.job == job:
+                run.tug(command.piece, command.place, command.target)
         if last is not None and topology_key(last.scene) == run.topology:
             run.change(last.scene)
 

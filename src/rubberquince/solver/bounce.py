@@ -19,7 +19,7 @@ from rubberquince.solver.world import World
 
 FIRMNESS = 100.0            # of K, in units of mass / step²
 OF_RIGID = 0.2              # of rigid bodies without a number: they have nothing of their own that throws them back
-HOP = 0.4                   # m/s: those that meet more slowly than that do not bounce without a number, as when they roll
+HOP = 0.4                   # m/s: those that meet more slowly do not bounce without a number, as when they roll
 BORDER = 1e-3               # share of edges in the normal of a meeting: theirs are tilted where faces meet flat
 LEAST_STEPS = 4.0           # of gravity: what closes more slowly than it gains in so many steps is at rest
 

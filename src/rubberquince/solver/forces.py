@@ -13,6 +13,8 @@ from rubberquince.solver import fields
 from rubberquince.solver.specs import ForceSpec
 from rubberquince.solver.world import World
 
+TUG_PITCH, TUG_REACH = 16.0, 0.15   # rad/s, at which what is tugged at swings; of its size, about the spot
+TUG_MOST = 40.0             # of its weight: it is pulled no harder
 MOST, FASTEST = 1e5, 300.0  # m/s² and m/s: whatever is asked for, nothing pulls harder, no air goes faster
 
 
@@ -26,6 +28,8 @@ class Forces:
         self._points = [slice(int(lo), int(hi)) for lo, hi in pairwise(first)]
         self._nodes = [slice(int(lo), int(hi)) for lo, hi in pairwise(world.first_node)]
         self._closed = [is_closed(skin.triangles[k]) for k in range(world.bodies)]
+        self._tug: tuple[np.ndarray, np.ndarray, float, np.ndarray] | None = None     # nodes, shares, kg, and to where
+        self.tug_force = 0.0                # N, of the last step
         self._surfaces: dict[tuple[int, int], np.ndarray] = {}      # by force and body: places that draw in this frame
         self._stirred: dict[tuple[int, int], np.ndarray] = {}       # and how turbulent air goes in it
         self.set_forces(world.spec.forces)
@@ -34,6 +38,29 @@ class Forces:
         """Put other forces in the place of all."""
         self.scene = [force for force in forces if force.strength or force.inflow or force.lift]
         self._surfaces, self._stirred = {}, {}
+
+    def grab(self, body: int, x: np.ndarray, place: np.ndarray) -> None:
+        """Take hold of a body with nodes at ``x`` (n, 3), m, about a ``place`` (3,) of its skin."""
+        w, mine, nodes = self._world, self._points[body], self._nodes[body]
+        skin = self._carried(x)[mine]
+        reach = TUG_REACH * float(np.ptp(w.start[nodes], axis=0).max())
+        near = np.exp(-((skin - place) ** 2).sum(axis=1) / (0.5 * reach * reach))
+        share = np.zeros(len(x))
+        for node, weight in zip(w.skin.bind_node[mine].T, w.skin.bind_weight[mine].T):
+            np.add.at(share, node, np.abs(weight) * near)
+        share *= w.free
+        held = np.flatnonzero(share > 1e-3 * share.max(initial=1e-300))
+        self._tug = held, share[held] / share[held].sum(), float(w.mass[nodes].sum()), place.copy()
+
+    def tug(self, target: np.ndarray | None) -> None:
+        """Pull what is held towards a place, or let go."""
+        if self._tug is not None:
+            self._tug = None if target is None else (*self._tug[:3], np.asarray(target, float))
+        self.tug_force = 0.0
+
+    @property
+    def tugs(self) -> bool:
+        return self._tug is not None
 
     def begin_frame(self, x: np.ndarray, all_skins: np.ndarray) -> None:
         """Nodes are at ``x`` and all skins at ``all_skins`` (points, 3), m, as a frame begins.
@@ -70,7 +97,20 @@ class Forces:
             out += force / w.mass[:, None]
         pulled = np.zeros_like(x)
         self._add_pulls(x, v, since, pulled)
+        if self._tug is not None:
+            self._add_tug(x, v, h, pulled, slope)
         return out + np.clip(np.nan_to_num(pulled), -MOST, MOST), slope
+
+    def _add_tug(self, x: np.ndarray, v: np.ndarray, h: float, out: np.ndarray, slope: np.ndarray) -> None:
+        """The spring of a tug, damped critically; its firmness goes into the solve, too."""
+        assert self._tug is not None
+        nodes, share, mass, target = self._tug
+        firm = mass * TUG_PITCH ** 2
+        force = firm * (target - share @ x[nodes]) - 2.0 * mass * TUG_PITCH * (share @ v[nodes])
+        force *= min(1.0, TUG_MOST * 9.81 * mass / max(float(np.linalg.norm(force)), 1e-300))
+        self.tug_force = float(np.linalg.norm(force))
+        out[nodes] += share[:, None] * force / self._world.mass[nodes, None]
+        slope[nodes] += share * (firm * h + 2.0 * mass * TUG_PITCH)
 
     def _carried(self, values: np.ndarray) -> np.ndarray:
         skin = self._world.skin

@@ -159,6 +159,17 @@ class Stepper:
         self._elastic = (NOWHERE, 0.0)
         self.system.stiffen()
 
+    def tug(self, body: int, place: np.ndarray, target: np.ndarray | None, begins: bool) -> None:
+        """Pull at a ``place`` (3,), m, of a body towards a ``target``, None to let go; ``begins`` takes hold first."""
+        if begins:
+            self._forces.grab(body, self.state.x, np.asarray(place, float))
+        self._forces.tug(target)
+
+    @property
+    def tug_force(self) -> float:
+        """What a tug pulled with in the last substep, N; 0 where there is none."""
+        return self._forces.tug_force
+
     def behind(self) -> np.ndarray:
         """How far (bodies,), m, something keeps each body from where it is led."""
         return self._courses.behind(self.state.x)

@@ -15,7 +15,7 @@ from rubberquince.ui.window import MainWindow
 
 FRAMES = (1, 4, 5, 6, 7, 9, 12, 40)
 PATIENCE = 300.0            # s
-SKINS = (("bench pads", 72, "pads"), ("balloon", 30, "balloon"), ("pears under film", 44, "wrap"),
+SKINS = (("bench pads", 72, "pads"), ("pears under film", 44, "wrap"),
          ("table cloth", 48, "cloth"), ("quilt", 40, "quilt"), ("drumskin", 9, "drum"), ("star pad", 40, "star"),
          ("scarecrow", 30, "scarecrow"))
 BIG = (1280, 800)

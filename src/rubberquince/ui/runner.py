@@ -55,6 +55,8 @@ class Runner(QObject):
         self.computing = False
         self.kept = False                   # is what is being computed a bake?
         self.status = ""
+        self.pull = 0.0                     # N, of a tug, in the last frame that came
+        self._tug: tuple[str, np.ndarray, np.ndarray] | None = None         # that is held, for a run that begins
         self.last = 0
         self._bake_next: tuple[Scene, int] | None = None       # a bake that waits for what runs to stop, and its last
         self.unsaved = secrets.token_hex(8)             # where bakes go while the scene has no file
@@ -112,7 +114,15 @@ class Runner(QObject):
         else:
             self._compute(self._bench.scene, last, keep)
 
-    def _compute(self, scene: Scene, last: int, keep: bool) -> None:
+    def tug(self, piece: str, place: np.ndarray, target: np.ndarray | None, frame: int) -> None:
+        """Pull at a piece from a frame on: what follows is computed anew, into the folder for trying."""
+        if not self.computing and target is not None:
+            self._compute(self._bench.scene, self._bench.scene.run.last, keep=False, after=frame)
+        self._tug = (piece, place, target) if target is not None else None
+        if self.computing and not self.kept:
+            self._link.tug(piece, place, target)
+
+    def _compute(self, scene: Scene, last: int, keep: bool, after: int | None = None) -> None:
         key, topology = run_key(scene), topology_key(scene)
         kept, tried = bake_folder(self.bakes(), key), run_folder(topology)
         if keep and not kept.exists() and self.store is not None and self.store.folder == tried:
@@ -120,7 +130,7 @@ class Runner(QObject):
             move_here(tried, kept)
         if not self._may_fill(scene):
             return
-        self.kept = keep or kept.exists()
+        self.kept = (keep or kept.exists()) and after is None
         folder = kept if self.kept else tried
         try:
             make_room(folder, MOST_BAKES if self.kept else MOST_TRIED)
@@ -130,7 +140,7 @@ class Runner(QObject):
         self._look_into(folder)
         self.last, self.computing, self.status, self._computed = last, True, "Waking the solver", key
         self._began, self._ring = 0.0, None
-        self._job = self._link.run(scene, self._bench.document.meshes, folder, last)
+        self._job = self._link.run(scene, self._bench.document.meshes, folder, last, after)
         self._watch.start()
         self.progressed.emit()
 
@@ -273,6 +283,8 @@ class Runner(QObject):
             assert self.store is not None
             self.store.refresh()
             self.status = ""
+            if self._tug is not None and not self.kept:
+                self._link.tug(*self._tug)
         elif isinstance(event, p.FrameDone):
             self._take(event)
         elif isinstance(event, p.Noted):
@@ -294,7 +306,7 @@ class Runner(QObject):
             self.store.put(event.number, event.stamp, skin, event.readings, event.effort)
         if not self._began:
             self._began, self._done_at_start = time.monotonic(), event.number
-        self._done = event.number
+        self._done, self.pull = event.number, event.pull
         self.frame_came.emit(event.number)
         self.progressed.emit()
 

@@ -25,13 +25,14 @@ from rubberquince.ui.tools.brush import Brush
 from rubberquince.ui.tools.choosing import Chooser
 from rubberquince.ui.tools.lines import LineTool, lines_of
 from rubberquince.ui.tools.tool import Tool
+from rubberquince.ui.tools.tug import Tug
 from rubberquince.units import show
 from rubberquince.view.stage import DISPLAYS, Display
 from rubberquince.view.widget import View
 
 DIRECTIONS = {"from the front": ("F", 0.0, 0.0), "from the side": ("S", 90.0, 0.0), "from above": ("T", 0.0, 89.0),
               "from a corner": ("D", 30.0, 24.0)}        # key, turn and lift of the camera in degrees
-TOOLS: tuple[type[Tool], ...] = (LineTool, Brush, Chooser)
+TOOLS: tuple[type[Tool], ...] = (LineTool, Brush, Chooser, Tug)
 TIPS = {"smooth": "The skin as it will be seen", "cells": "The cells that carry the solids",
         "stretch": "Where the skin is pressed (slate) and pulled (clay)",
         "holds": "Which points never move", "gap": "The distance that pieces keep to what they touch",
@@ -66,6 +67,10 @@ class ViewZone(QWidget):
         player.shown.connect(lambda _: self.show_frame())
         runner.frame_came.connect(self._on_frame)
         self.view.clicked.connect(bench.choose)
+        tug = self.tools[Tug.name]
+        assert isinstance(tug, Tug)
+        tug.asked.connect(self._tug)
+        runner.frame_came.connect(lambda number: tug.on_frame(number, runner.pull))
         self.view.drag_began.connect(lambda _: bench.document.begin_gesture())
         self.view.drag_ended.connect(lambda: bench.document.end_gesture())
         self.view.dragged.connect(
@@ -197,6 +202,11 @@ class ViewZone(QWidget):
     def _on_chose(self, piece_id: str) -> None:
         self.view.stage.chosen = piece_id or None
         self.show_frame()
+
+    def _tug(self, piece: str, place: np.ndarray, target: np.ndarray | None) -> None:
+        self._runner.tug(piece, place, target, self._player.frame)
+        if target is not None:
+            self._player.follow()
 
     def _on_frame(self, number: int) -> None:
         if not self._player.playing and number == self._player.frame:

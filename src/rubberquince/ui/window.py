@@ -36,7 +36,7 @@ from rubberquince.view.stage import DISPLAYS
 ADD_KEYS = {"block": "Ctrl+B", "sphere": "Ctrl+Shift+B"}
 ACROSS, DOWN = [360, 680, 240], [86, 530, 158]      # px, of the zones at first
 TOOL_KEYS = {"draw lines": ("Draw lines on the chosen piece", "L"), "paint": ("Paint into the open map", "P"),
-             "choose": ("Choose points of the piece", "E")}
+             "choose": ("Choose points of the piece", "E"), "tug": ("Tug at the chosen piece", "U")}
 UNITS = ("mm", "cm", "m", "in")
 
 

@@ -6,7 +6,7 @@ from PySide6.QtGui import QColor, QPainter, QPen, QPolygonF
 
 from rubberquince.view.camera import Camera
 from rubberquince.view.handles import AXES, Handle
-from rubberquince.view.stage import Line, Ring
+from rubberquince.view.stage import Line, Pull, Ring
 
 TROUBLE_COLOUR = "#B4532A"
 LINE_COLOUR = "#6B3E5E"
@@ -45,6 +45,27 @@ class Overlay:
         for (x0, y0, d0), (x1, y1, d1) in ends if len(threads) else ():
             if d0 > 0 and d1 > 0:
                 self._painter.drawLine(QPointF(x0, y0), QPointF(x1, y1))
+
+    def pull(self, pull: Pull) -> None:
+        """A taut line with a grip at both ends, and its words."""
+        (x0, y0, d0), (x1, y1, d1) = self._pixels(np.stack([pull.start, pull.end]))
+        if min(d0, d1) <= 0:
+            return
+        for colour, width in (("#FFFFFF", 5.0), (LINE_COLOUR, 2.6)):
+            self._painter.setPen(QPen(QColor(colour), width, Qt.PenStyle.SolidLine, Qt.PenCapStyle.RoundCap))
+            self._painter.drawLine(QPointF(x0, y0), QPointF(x1, y1))
+        self._painter.setPen(QPen(QColor("#FFFFFF"), 1.4))
+        self._painter.setBrush(QColor(LINE_COLOUR))
+        self._painter.drawEllipse(QPointF(x0, y0), 4.0, 4.0)
+        self._painter.drawEllipse(QPointF(x1, y1), 6.0, 6.0)
+        if pull.text:
+            wide = self._painter.fontMetrics().horizontalAdvance(pull.text) + 14
+            box = QRectF(x1 + 10, y1 - 12, wide, 22)
+            self._painter.setPen(Qt.PenStyle.NoPen)
+            self._painter.setBrush(QColor(255, 255, 255, 225))
+            self._painter.drawRoundedRect(box, 6, 6)
+            self._painter.setPen(QColor(LINE_COLOUR))
+            self._painter.drawText(box, Qt.AlignmentFlag.AlignCenter, pull.text)
 
     def tool(self, ring: Ring | None, frame: list[QPointF], dots: np.ndarray) -> None:
         """The ring of a brush, the frame that is being drawn around points, and the points (k, 3) that are chosen."""

@@ -67,6 +67,15 @@ class Ring:
         return self.middle + self.radius * (np.cos(angle) * aside + np.sin(angle) * np.cross(self.normal, aside))
 
 
+@dataclass(frozen=True, eq=False)
+class Pull:
+    """A taut line from a place on a skin to where it is pulled (3,), m, and what is written beside it."""
+
+    start: np.ndarray
+    end: np.ndarray
+    text: str
+
+
 @dataclass
 class Stage:
     """Bodies by piece id, in the order of the line-up; ``cells`` are triangle corners (n, 3, 3) by id,

@@ -24,7 +24,7 @@ from rubberquince.view.camera import Camera
 from rubberquince.view.handles import Drag, Handle, handles_of, slide, under_pointer
 from rubberquince.view.overlay import Overlay
 from rubberquince.view.renderer import Renderer
-from rubberquince.view.stage import Line, Ring, Spot, Stage
+from rubberquince.view.stage import Line, Pull, Ring, Spot, Stage
 
 STILL_AFTER = 90            # ms without a change, after which the picture is refined
 SAMPLES = 8                 # pictures averaged for a still one
@@ -67,6 +67,7 @@ class View(QWidget):
         self.aims = self._sweeping = False
         self.grabs: Callable[[QPointF], bool] = lambda _: False
         self.ring: Ring | None = None
+        self.pull: Pull | None = None       # of a tug
         self.threads = np.zeros((0, 2, 3))      # lines to be drawn thinly, m
         self.dots = np.zeros((0, 3))            # places of chosen points, m
         self.frame_drawn: list[QPointF] = []
@@ -204,6 +205,8 @@ class View(QWidget):
         for line in self.lines:
             over.line(line)
         over.tool(self.ring, self.frame_drawn, self.dots)
+        if self.pull is not None:
+            over.pull(self.pull)
         for spot in self.spots if self.handles_shown else []:
             over.trouble(spot)
         painter.end()

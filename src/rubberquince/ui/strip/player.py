@@ -59,6 +59,13 @@ class Player(QObject):
         self._timer.start()
         self.changed.emit()
 
+    def follow(self) -> None:
+        """Play on from the shown frame as frames come."""
+        if not self.playing and self._runner.computing:
+            self.playing, self._due = True, time.monotonic()
+            self._timer.start()
+            self.changed.emit()
+
     def pause(self) -> None:
         self.playing = False
         self._timer.stop()
