@@ -125,3 +125,12 @@ def test_two_that_ride_on_each_other_are_told():
     two = TRAY.model_copy(update={"id": "u", "name": "cart", "rides_on": "t"})
     with pytest.raises(RunError, match="in turn"):
         assemble(Document(Scene(pieces=(BALL, one, two))).scene, {})
+
+
+def test_a_press_that_closes_on_a_body_says_where_and_when(tmp_path):
+    low = BALL.model_copy(update={"place": Place(position=(0.0, 0.0515, 0.0), size=(0.1, 0.1, 0.1))})
+    press = keyed(TRAY, "place.position.1", (1, 0.13, "even"), (12, 0.0, "even"))
+    run, frames = frames_of(Scene(pieces=(low, press), run=RUN), tmp_path)
+    assert run.take_jam().startswith("tray cannot go where its keys lead it: at frame ") and run.take_jam() == ""
+    assert all(np.isfinite(frame.skin).all() for frame in frames)
+    assert skins(run, frames, "t")[-1][:, 1].min() > 0.0

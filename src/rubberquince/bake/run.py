@@ -30,6 +30,8 @@ from rubberquince.document.tracks import scene_at
 from rubberquince.solver.state import State
 from rubberquince.solver.stepper import Stepper
 
+JAMMED = 1e-3               # m, behind what keys say
+
 
 @dataclass(frozen=True, eq=False)
 class Frame:
@@ -61,6 +63,7 @@ class SceneRun:
         self._scene, self._meshes = scene, meshes
         self._key = run_key(scene)
         self._pure, self._tugged = True, ""
+        self._jams, self.jam = False, ""
         self._riders = riders_of(scene, meshes, self._assembly, self._stepper)
         entries = [Entry(piece.id, piece.role, len(carrier.bind_node), len(carrier.start),
                          carrier_key(piece, meshes, scene.run.quality) if piece.moves else "")
@@ -142,7 +145,7 @@ class SceneRun:
         with locked(self.folder):
             cache = FrameCache(self.folder, self.layout, last + 1)
             self.tug(self._tugged, np.zeros(3), None)       # one that was still held when the run before was stopped
-            self._pure = True
+            self._pure, self._jams = True, False
             good = cache.last_good(self._scene.run.first, self._key)
             self.note = _damage(cache, good, self._key)
             if good is not None and after is not None:
@@ -177,10 +180,27 @@ class SceneRun:
             since = (number - self._scene.run.first) / self._scene.run.fps
             skin = np.concatenate([skin, *(rider.skin(self._stepper.state.x, since) for rider in self._riders)])
             rows = np.concatenate([rows, np.zeros((len(self._riders), rows.shape[1]))])
+        self._look_for_jams(number)
         effort = np.array([self._stepper.effort.linear, seconds])
         frame = Frame(number, self._key if self._pure else MIXED, skin.astype(np.float32), rows, effort)
         writer.put(number, frame.stamp, frame.skin, self._stepper.state.packed(), rows, effort)
         return frame
+
+
+    def _look_for_jams(self, number: int) -> None:
+        """Say, once in a run, that something does not let a piece go where its keys lead it."""
+        behind = self._stepper.behind()
+        if self._jams or not len(behind) or behind.max() < JAMMED:
+            return
+        self._jams = True
+        name, far = self._assembly.bodies[int(behind.argmax())].name, 1000.0 * float(behind.max())
+        self.jam = (f"{name} cannot go where its keys lead it: at frame {number} something is in its way, and it is "
+                    f"{far:.3g} mm behind.")
+
+    def take_jam(self) -> str:
+        """What is to be said of that, "" for nothing or when it was said."""
+        said, self.jam = self.jam, ""
+        return said
 
 
 def _damage(cache: FrameCache, good: int | None, key: int) -> str:

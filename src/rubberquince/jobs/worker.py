@@ -74,6 +74,8 @@ class Worker:
                         return True
                     self._connection.send(p.FrameDone(command.job, frame.number, frame.stamp, slot, frame.readings,
                                                       frame.effort, run.pull))
+                    if jam := run.take_jam():
+                        self._connection.send(p.Noted(command.job, jam))
                     self._take_changes(command.job, run)
                     self._keep_pace(run, command.scene.run.fps)
                     if self._stopped() and frame.number < command.last:

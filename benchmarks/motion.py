@@ -1,0 +1,82 @@
+"""What forces, keys and rigid bodies cost: ``python benchmarks/motion.py``.  Prints Markdown for docs/performance.md.
+
+Each is a ratio of two scenes in one run, so that the pace of the machine cancels, with the times beside it.
+"""
+
+from collections.abc import Callable
+
+import numpy as np
+from speed import frame_times
+
+from rubberquince.shapes import primitives
+from rubberquince.solver.specs import (
+    QUALITIES,
+    ColliderSpec,
+    ForceSpec,
+    LedSpec,
+    RigidMaterial,
+    RigidSpec,
+    RunSpec,
+    ShellMaterial,
+    ShellSpec,
+    Touch,
+)
+from rubberquince.solver.stepper import Stepper
+
+CLOTH = ShellMaterial(stretch=1500.0, squeeze=0.3, bend=5e-6, density=0.06, wobble_halves=0.3)
+TOUCH = Touch(1e-3, 0.5)
+FRAMES = 8
+
+
+def cloth(*kinds: str) -> Stepper:
+    """20,000 points that fall free of all else, with forces."""
+    mesh = primitives.sheet(140, 140)
+    body = ShellSpec(mesh.points, mesh.triangles, np.eye(3), np.array([0.0, 5.0, 0.0]), CLOTH, TOUCH)
+    all_of_it = np.ones(1, bool)
+    forces = [ForceSpec(kind, all_of_it, np.zeros(3), np.array([1.0, 0.0, 0.0]), 1e-3, size=0.3) for kind in kinds]
+    return Stepper(RunSpec([body], [], ground=None, forces=forces, quality=QUALITIES["draft"]))
+
+
+def boxes(count: int) -> list[RigidSpec]:
+    mesh, size = primitives.block((2, 2, 2)), np.array([0.06, 0.05, 0.06])
+    return [RigidSpec(mesh.points * size, mesh.triangles, np.eye(3),
+                      np.array([0.08 * (k % 3 - 1), 0.1 + 0.07 * (k // 3), 0.05 * (k % 2)]), RigidMaterial(600.0), TOUCH)
+            for k in range(count)]
+
+
+def poured() -> Stepper:
+    return Stepper(RunSpec(boxes(30), [], quality=QUALITIES["draft"]))
+
+
+def terrain(led: bool) -> Stepper:
+    """Three boxes on a ground of 200,000 triangles, which stands still or sways."""
+    mesh = primitives.sheet(316, 316)
+    points = mesh.points + np.array([0.0, 0.05, 0.0])
+    corners = np.concatenate([np.zeros((1, 3)), np.eye(3)])
+    if led:
+        ground = LedSpec(points, mesh.triangles, TOUCH, lambda t: corners + [0.01 * np.sin(5.0 * t), 0.0, 0.0])
+        return Stepper(RunSpec([*boxes(3), ground], [], ground=None, quality=QUALITIES["draft"]))
+    still = ColliderSpec(points, mesh.triangles, TOUCH)
+    return Stepper(RunSpec(boxes(3), [still], ground=None, quality=QUALITIES["draft"]))
+
+
+def median(make: Callable[[], Stepper]) -> float:
+    stepper = make()
+    frame_times(stepper, 2)
+    return float(np.median(frame_times(stepper, FRAMES)))
+
+
+def main() -> None:
+    bare = median(cloth)
+    print("| what | ratio | ms a frame |\n|---|---|---|")
+    for kind in ("wind", "turbulence", "vortex", "puller"):
+        took = median(lambda kind=kind: cloth(kind))    # type: ignore[misc]
+        print(f"| {kind} on 20,000 points, over none | {took / bare:.2f} | {1000 * (took - bare):.0f} more |")
+    print(f"| 30 rigid boxes poured, draft | | {1000 * median(poured):.0f} |")
+    still, led = median(lambda: terrain(False)), median(lambda: terrain(True))
+    print(f"| ground of 200,000 triangles that sways, over one that stands | {led / still:.2f} | "
+          f"{1000 * (led - still):.0f} more |")
+
+
+if __name__ == "__main__":
+    main()
