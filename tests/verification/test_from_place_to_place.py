@@ -91,3 +91,21 @@ def test_what_is_drawn_as_a_whole_comes_back_to_its_place_and_its_turn_and_may_w
     left = np.abs(stepper.state.x - world.start).max() / np.abs(start - world.start).max()
     assert left < 0.02
     assert np.abs(stepper.state.x - world.start).max() < 1e-3
+
+
+@pytest.mark.parametrize("grown", [0.8, 1.25])
+def test_what_grows_comes_to_its_size_and_keeps_its_mass(grown):
+    ball = make_solid(primitives.sphere(16, 8), (0.1, 0.1, 0.1), 4, (0.0, 0.5, 0.0),
+                      replace(JELLY, wobble_halves=0.05, grown=grown))
+    stepper = run(RunSpec([ball], [], ground=None, gravity=0.0), 24)
+    assert stepper.world.mass.sum() == pytest.approx(World(RunSpec([replace(ball, material=JELLY)], [])).mass.sum())
+    assert np.ptp(stepper.skin(), axis=0) == pytest.approx(grown * np.ptp(stepper.world.skin.points, axis=0), rel=2e-3)
+
+
+def test_what_grows_on_one_side_only_bends():
+    mesh, quiet = primitives.block((8, 2, 2)), replace(JELLY, wobble_halves=0.05)
+    bar = make_solid(mesh, (0.2, 0.04, 0.04), 3, (0.0, 0.5, 0.0), quiet)
+    grown = np.where(bar.lattice.nodes[:, 1] > 0.0, 1.1, 1.0)
+    bent = replace(bar, material=replace(quiet, grown=grown))
+    skin = run(RunSpec([bent], [], ground=None, gravity=0.0), 30).skin()
+    assert skin[np.abs(mesh.points[:, 0]) > 0.4, 1].mean() < skin[:, 1].mean() - 0.003

@@ -81,12 +81,12 @@ def material_of(piece: Piece, scene: Scene, meshes: Meshes) -> AnyMaterial:
         return ShellMaterial(stretch, shell.squeeze, bend, mass, shell.wobble_halves, most=shell.limit,
                              brace=piece.braces.stiffness)
     solid = piece.solid
-    mapped = any(piece.map_of(f"solid.{name}") for name in ("stiffness", "density"))
+    mapped = any(piece.map_of(f"solid.{name}") for name in ("stiffness", "density", "rest_size"))
     lattice = nodes_within(piece, meshes, scene.run.quality) if mapped else None
-    stiffness, density = (amount_of(f"solid.{name}", getattr(solid, name), piece, scene, meshes, lattice)
-                          for name in ("stiffness", "density"))
+    stiffness, density, grown = (amount_of(f"solid.{name}", getattr(solid, name), piece, scene, meshes, lattice)
+                                 for name in ("stiffness", "density", "rest_size"))
     poisson = LEAST_POISSON + solid.keeps_volume * (MOST_POISSON - LEAST_POISSON)
-    return Material(stiffness, poisson, density, solid.wobble_halves)
+    return Material(stiffness, poisson, density, solid.wobble_halves, grown)
 
 
 def goal_for(piece: Piece, scene: Scene, meshes: Meshes) -> Goal | None:

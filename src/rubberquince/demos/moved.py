@@ -30,6 +30,8 @@ from rubberquince.shapes import profiles
 
 PLUM = ((0.0, 0.0, 0), (0.12, 0.01, 0), (0.36, 0.14, 0), (0.48, 0.42, 0), (0.46, 0.64, 0), (0.30, 0.88, 0),
         (0.10, 0.975, 0), (0.0, 0.96, 0))
+BUN = ((0.0, 0.0, 0), (0.34, 0.0, 0), (0.46, 0.08, 0), (0.5, 0.34, 0), (0.42, 0.72, 0), (0.22, 0.95, 0),
+       (0.0, 1.0, 0))
 BAG = ((0.0, 0.0, 0), (0.30, 0.0, 0), (0.44, 0.06, 0), (0.49, 0.25, 0), (0.44, 0.6, 0), (0.38, 0.85, 0), (0.40, 1.0, 0))
 DISC = ((0.0, 0.0, 0), (1.0, 0.0, 0), (1.0, 0.06, 0), (0.0, 0.06, 0))
 PEGS, WHEEL = 8, 0.16       # on a wheel, and how far from its axle, m
@@ -104,6 +106,25 @@ def wheel() -> Scene:
         solid=SolidValues(cells=5), contact=ContactValues(gap=0.001, friction=0.4),
         look=Look(material="jelly", colour="#8FA65A"))
     return Scene(pieces=(with_feel(figure, FeelChoice(name="set jelly")), *pieces, glass), run=RunSettings(last=96))
+
+
+def buns() -> Scene:
+    """Buns that rise in a closed glass box, until they fill its corners."""
+    box = Piece(
+        id="box", name="Glass box", role="collider", shape=BlockShape(divisions=(6, 4, 6)),
+        place=Place(position=(0.0, 0.062, 0.0), size=(0.26, 0.12, 0.26)),
+        contact=ContactValues(gap=0.001, friction=0.3),
+        look=Look(material="film", colour="#CFDAD6"))
+    pieces = []
+    for k, (x, z) in enumerate(((-0.058, -0.058), (0.06, -0.055), (-0.055, 0.06), (0.058, 0.057))):
+        bun = Piece(
+            id=f"bun{k}", name=f"Bun {k + 1}", role="solid", shape=turned("bun", BUN, 0, 40, 22),
+            place=Place(position=(x, 0.034, z), size=(0.09, 0.055, 0.09)),
+            solid=SolidValues(cells=4), contact=ContactValues(gap=0.001, friction=0.6),
+            look=Look(material="matte", colour=("#D9A95B", "#CF9A4A", "#DDB26A", "#C98F40")[k]),
+            tracks=(_track("solid.rest_size", (8 + 3 * k, 1.0), (60 + 4 * k, 1.55)),))
+        pieces.append(with_feel(bun, FeelChoice(name="dough")))
+    return Scene(pieces=(*pieces, box), run=RunSettings(last=90))
 
 
 def plums() -> Scene:

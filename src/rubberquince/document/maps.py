@@ -138,7 +138,7 @@ class Layer(Plain):
 
 BUILT = ("shell.along", "shell.across", "net.length")       # values whose map needs a new run when it changes
 MAPPED = ("goal.strength", "shell.stretch", "shell.bend", "shell.mass", "net.stretch", "net.mass", "solid.stiffness",
-          "solid.density", "pressure.pressure", "contact.gap", "contact.friction", *BUILT)
+          "solid.density", "solid.rest_size", "pressure.pressure", "contact.gap", "contact.friction", *BUILT)
 
 
 class Map(Plain):

@@ -72,6 +72,8 @@ class SolidValues(Plain):
         "Keeps its volume", "%", 0.0, 1.0,
         "How much it bulges when squeezed: 0 % like cork, 100 % like water in a skin")] = 0.8
     wobble_halves: Halves = 0.35
+    rest_size: Annotated[float, Field(ge=0.2, le=5.0), About(
+        "Rest size", "%", 0.5, 2.0, "How large it wants to be, of how it was made: key it, and dough rises")] = 1.0
     density: Annotated[float, Field(ge=1.0, le=3e4), About(
         "Density", "kg/l", 20.0, 5000.0, "Weight of a litre, in kg: water 1, foam 0.05, rubber 1.1", log=True)] = 1050.0
     weight: Weight = 1.0

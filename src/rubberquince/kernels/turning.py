@@ -8,6 +8,8 @@ from numba import njit
 
 THIN = 1e-9         # of the largest moment of inertia: a body as thin as a line has no less about its axis
 
+SAME = 0.05                 # of a spin: less is a difference of the scheme
+
 
 @njit(cache=True, nogil=True)
 def cross(a, b, out):
@@ -73,17 +75,18 @@ def momentum_of(mass, x, v, lo, hi, centre, out):
 
 
 @njit(cache=True, nogil=True)
-def turned_on(mass, x, v, due, push, force, first, h, turns, pose, going, pushed, forced, swing, spin):
+def turned_on(mass, x, v, due, flies, push, force, first, h, turns, pose, going, pushed, forced, swing, spin):
     """Where bodies come in ``h``, s, that nothing pushes: each turns as a whole, and goes on changing its shape.
 
-    due : (n, 3) m/s, the speeds that ``v`` come to: those have the momentum by which a body turns on.
+    due : (n, 3) m/s, the speeds that ``v`` come to: those have the momentum by which what ``flies`` (bodies,) bool
+    turns on, if that is nearly what it has; where something is touched, forces may take it back.
     pose : (n, 3) m, moved rigidly.  going : with the change of shape going on, too.  pushed : ``push`` (n, 3) m/s²,
     turned.  swing : what parts feel in a frame that turns with the body at ω = I⁻¹ L, -ω×(ω×r) - 2ω×u, m/s²
     (Goldstein 1980, §4-10).  spin : (bodies, 3) ω, rad/s.  Bodies that do not ``turns`` (bodies,) bool stay.
     """
     centre, speed, momentum = np.empty(3), np.empty(3), np.empty(3)
     inertia, r, u, w, s = np.empty((3, 3)), np.empty(3), np.empty(3), np.empty(3), np.empty(3)
-    p, f, now = np.empty(3), np.empty(3), np.empty(3)
+    p, f, now, turned = np.empty(3), np.empty(3), np.empty(3), np.empty(3)
     for body in range(len(first) - 1):
         lo, hi = first[body], first[body + 1]
         omega = spin[body]
@@ -101,8 +104,15 @@ def turned_on(mass, x, v, due, push, force, first, h, turns, pose, going, pushed
         inertia_of(mass, x, lo, hi, centre, inertia)
         momentum_of(mass, x, v, lo, hi, centre, momentum)
         solve_spin(inertia, momentum, now)
-        momentum_of(mass, x, due, lo, hi, centre, momentum)
-        solve_spin(inertia, momentum, omega)
+        omega[:] = now
+        if flies[body]:
+            momentum_of(mass, x, due, lo, hi, centre, turned)
+            solve_spin(inertia, turned, omega)
+            r[:] = omega - now
+            if (r * r).sum() < SAME * SAME * (now * now).sum():
+                momentum[:] = turned
+            else:                               # what shakes as much as it turns has no such momentum
+                omega[:] = now
         half_way(omega, inertia, momentum, h, r, w, s)
         size = np.sqrt((omega * omega).sum())
         angle = h * size

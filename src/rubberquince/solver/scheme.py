@@ -49,14 +49,14 @@ class Scheme:
         self._alpha = np.column_stack([lag, back, 0.5 - lag + back, 0.25 * (1.0 - lag + back) ** 2])
         self._back = back[world.node_body, None]
 
-    def turned_on(self, state: State, h: float) -> tuple[np.ndarray, ...]:
+    def turned_on(self, state: State, h: float, flies: np.ndarray) -> tuple[np.ndarray, ...]:
         """pose, going, pushed, forced, swing and spin after ``h``, s; see kernels.turning.turned_on."""
         w = self._world
         pose, going, pushed, forced, swing = (np.empty_like(state.x) for _ in range(5))
         spin = np.zeros((w.bodies, 3))
         due = self.due(state.v, state.push, state.force, h)
-        tn.turned_on(w.mass, state.x, state.v, due, state.push, state.force, w.first_node, h, self._loose, pose, going,
-                     pushed, forced, swing, spin)
+        tn.turned_on(w.mass, state.x, state.v, due, flies, state.push, state.force, w.first_node, h, self._loose, pose,
+                     going, pushed, forced, swing, spin)
         return pose, going, pushed, forced, swing, spin
 
     def aim(self, turned: tuple[np.ndarray, ...], h: float, touches: np.ndarray, met: np.ndarray,

@@ -17,16 +17,18 @@ Course = Callable[[float], np.ndarray]      # places of nodes (n, 3), m, so many
 
 @dataclass(frozen=True, eq=False)
 class Material:
-    """What a solid is made of; ``stiffness`` and ``density`` may differ from node to node, (nodes,).
+    """What a solid is made of; ``stiffness``, ``density`` and ``grown`` may differ from node to node, (nodes,).
 
     stiffness : Young's modulus, Pa.  poisson : 0.25 .. 0.495 (below, the energy has a second rest state).
     density : kg/m³.  wobble_halves : s, in which the standing body's first wobble halves; 0 = no damping.
+    grown : what its lengths at rest are of those it was made with; its mass stays.
     """
 
     stiffness: Amount
     poisson: float
     density: Amount
     wobble_halves: float
+    grown: Amount = 1.0
 
     @property
     def lame(self) -> tuple[Amount, Amount]:

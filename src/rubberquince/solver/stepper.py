@@ -353,12 +353,15 @@ class Stepper:
         w, state = self.world, self.state
         self.contacts.begin(state.x)
         self._bounces = self._find_bounces(h)
-        turned = self._scheme.turned_on(state, h)
-        pose, going, spin = turned[0], turned[1], turned[-1]
+        turned = self._scheme.turned_on(state, h, np.zeros(w.bodies, bool))
+        going = turned[1]
         touches, leans = self.contacts.touches(state.x, going - state.x)
         met = self.contacts.met(state.x, going - state.x, SLOW_STEPS * USUAL_GRAVITY * h * h)
         for bounce in self._bounces:
             met[bounce.node] = True
+        if (self._loose & ~touches).any():
+            turned = self._scheme.turned_on(state, h, self._loose & ~touches)
+        pose, spin = turned[0], turned[-1]
         self.system.assemble(pose)
         fade, beta = self._damping.factors(state.x, state.v, touches & leans, spin)
         slow = np.where(touches & leans, CARRIED_TURN, SLOW_TURN) / h

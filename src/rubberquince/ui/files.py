@@ -26,7 +26,8 @@ DEMOS = {"pudding": lambda: (harvest_fair.scene(), {}), "heap of prizes": lambda
          "drumskin": lambda: (held.drum(), {}), "soup": lambda: (held.soup(), {}),
          "star pad": lambda: (held.star_pad(), {}), "bunting": held.bunting, "scarecrow": held.scarecrow,
          "tilting tray": lambda: (moved.tray(), {}), "merry-go-round": moved.gusts,
-         "turning wheel": lambda: (moved.wheel(), {}), "bag of plums": lambda: (moved.plums(), {})}
+         "turning wheel": lambda: (moved.wheel(), {}), "bag of plums": lambda: (moved.plums(), {}),
+         "rising buns": lambda: (moved.buns(), {})}
 AUTOSAVE = 20_000           # ms after a change, in which a copy is kept
 MOST_RECENT = 8
 

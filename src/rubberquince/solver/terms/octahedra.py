@@ -11,6 +11,8 @@ from rubberquince.kernels.octahedron import GRADIENT, TETS
 from rubberquince.solver.carriers.carrier import Carrier
 from rubberquince.solver.specs import AnyMaterial, BodySpec, Material, SolidSpec
 
+SMALLEST = 1e-3             # of the size at rest
+
 
 class Octahedra:
     """All octahedra, sorted by axis and padded to whole batches of lanes.
@@ -42,7 +44,8 @@ class Octahedra:
         self.lane_corner, self.fill = _lanes(np.maximum(self.corner, 0)), _lanes(padded)
         self.mu, self.lam = np.zeros(self.body.shape), np.zeros(self.body.shape)
         lane_cell = cell[self.body] if len(bodies) else np.zeros(self.body.shape)
-        self.inv, self.volume = 1.0 / np.maximum(lane_cell, 1e-300), lane_cell ** 3 / 12.0
+        self._cell = np.maximum(lane_cell, 1e-300)
+        self.inv, self.volume = 1.0 / self._cell, self._cell ** 3 / 12.0
         self._first = first_node
         self.pairs = self.corner[:, st.PAIRS].reshape(-1, 2)
         flat = self.corner.reshape(-1)
@@ -66,6 +69,11 @@ class Octahedra:
             for lame, value in zip((self.lam, self.mu), material.lame):
                 even = self._meant(value, body) if isinstance(value, np.ndarray) else value
                 lame[mine] = even * self._scale[mine]
+            grown = material.grown
+            if isinstance(grown, np.ndarray):
+                grown = np.maximum(self._meant(grown, body), SMALLEST)      # of padding it is nothing
+            edge = self._cell[mine] * grown
+            self.inv[mine], self.volume[mine] = 1.0 / edge, edge ** 3 / 12.0
 
     def _meant(self, values: np.ndarray, body: int) -> np.ndarray:
         """The mean of the ``values`` (nodes,) of a body over the corners of each of its octahedra."""
