@@ -21,7 +21,8 @@ def shown(show, piece, last=8):
 
 
 @pytest.mark.parametrize("name", ["drumskin", "soup", "star pad", "bunting", "scarecrow",
-                                  "tilting tray", "merry-go-round", "turning wheel", "bag of plums"])
+                                  "tilting tray", "merry-go-round", "turning wheel", "bag of plums",
+                                  "rising buns"])
 def test_a_scene_of_the_fair_opens_without_trouble_and_moves(name, window, qtbot):
     window.files.demo(name)
     assert not [c.sentence for c in checked(window, qtbot) if c.trouble] and name in DEMOS

@@ -40,7 +40,7 @@ class Damping:
         if isinstance(spec, SolidSpec) and isinstance(material, Material):
             key = body, material.poisson
             if key not in self._usual:
-                usual = replace(material, stiffness=USUAL_STIFFNESS, density=USUAL_DENSITY)
+                usual = replace(material, stiffness=USUAL_STIFFNESS, density=USUAL_DENSITY, grown=1.0)
                 self._usual[key] = free_frequency(replace(spec, material=usual))
             scale = np.sqrt(np.mean(material.stiffness) / USUAL_STIFFNESS * USUAL_DENSITY / np.mean(material.density))
             self.frequencies[body] = self._usual[key] * scale

@@ -119,7 +119,7 @@ class Field(QWidget):
         self.slider.setMinimumWidth(40)
         self.slider.setAccessibleName(value.name)
         self.edit = NumberEdit(value.name, value.unit)
-        self.edit.setFixedWidth(94)
+        self.edit.setFixedWidth(88)
         self.reset = QPushButton(icon("reset", 12), "")
         self.reset.setObjectName("reset")
         self.reset.setFixedSize(20, 20)

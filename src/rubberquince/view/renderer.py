@@ -157,7 +157,7 @@ class Renderer:
                 gpu = self._bodies[key] = GpuBody(self._gl, self._programs, body)
             gpu.update()
             gpu.set_cells(stage.cells.get(key) if stage.display == "cells" else None)
-            if not body.moves:
+            if not body.moves and body.material != "film":
                 shown.still.append(gpu)
             elif gpu.shows_cells:
                 shown.cells.append(gpu)

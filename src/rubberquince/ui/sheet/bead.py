@@ -25,7 +25,7 @@ class Bead(QPushButton):
         self._bench, self._path, self._name = bench, path, name
         self.shows = NONE
         self.setObjectName("bare")
-        self.setFixedSize(14, 20)
+        self.setFixedSize(12, 20)
         self.setAccessibleName(f"Key {name}")
         self.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
         self.customContextMenuRequested.connect(self._ask)
