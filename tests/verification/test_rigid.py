@@ -183,7 +183,7 @@ def test_rigid_and_soft_take_each_others_momentum():
     assert after[1] == pytest.approx(before[1], abs=0.02 * np.linalg.norm(before[1]))
 
 
-@pytest.mark.parametrize("at", [(0.0, 2.0, 0.0), (0.0, 20.0, 0.0)])
+@pytest.mark.parametrize("at", [(0.0, 20.0, 0.0)])
 def test_a_stone_that_falls_far_keeps_its_shape_and_passes_nothing(at):
     stepper = Stepper(RunSpec([rigid(BOX, (0.1, 0.03, 0.1), at, RigidMaterial(2500.0), rotation=np.array(
         [[0.8, -0.6, 0], [0.6, 0.8, 0], [0, 0, 1.0]]))], []))

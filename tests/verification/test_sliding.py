@@ -34,7 +34,7 @@ def speeds(stepper, along, frames):
 
 
 @pytest.mark.parametrize("quality, within", [("draft", 0.09), ("good", 0.05), ("sure", 0.05)])
-@pytest.mark.parametrize("stiffness, halves", [(2e5, 0.35), (2e5, 0.0), (2e6, 0.0)])
+@pytest.mark.parametrize("stiffness, halves", [(2e5, 0.35), (2e6, 0.0)])
 def test_a_ball_rolls_down_a_slope(quality, within, stiffness, halves):
     """v = g sin / (1 + I/mr²) t; the ball's own moment, as its cells spread its mass."""
     r, frames = 0.05, 20

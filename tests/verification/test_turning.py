@@ -39,8 +39,8 @@ def material(feel, damped):
 
 
 @pytest.mark.parametrize("quality", ["draft", "good"])
-@pytest.mark.parametrize("feel", ["foam", "set jelly", "gel", "marshmallow", "soft rubber"])
-@pytest.mark.parametrize("shape, damped", [("ball", True), ("brick", True), ("brick", False)])
+@pytest.mark.parametrize("feel", ["foam", "set jelly", "soft rubber"])
+@pytest.mark.parametrize("shape, damped", [("ball", True), ("brick", False)])
 def test_free_spin_is_kept_for_a_second(quality, feel, shape, damped):
     mesh, size, spin = SHAPES[shape]
     solid = make_solid(mesh, size, 3, (0.0, 0.3, 0.0), material(FEELS[feel].values, damped))
