@@ -211,15 +211,22 @@ def _depth(one: Piece, two: Piece, points: dict[str, np.ndarray], meshes: Meshes
     a, b = points[one.id], points[two.id]
     if (a.min(axis=0) > b.max(axis=0)).any() or (b.min(axis=0) > a.max(axis=0)).any():
         return 0.0, a[0]
-    if one.of_skin or two.of_skin:
+    room = any(piece.role == "collider" and piece.contact.sides == "both" for piece in (one, two))
+    if one.of_skin or two.of_skin or (room and not _reaches_out(a, b)):
         return _passing_through(one, two, points, meshes)
     sides = (_deepest(a, b, piece_triangles(two, meshes)), _deepest(b, a, piece_triangles(one, meshes)))
     return max(sides, key=lambda side: side[0])
 
 
+def _reaches_out(one: np.ndarray, two: np.ndarray) -> bool:
+    """Does neither box hold the other?  What is wholly in a collider with two sides may be meant to be in it."""
+    return not any((a.min(axis=0) > b.min(axis=0)).all() and (a.max(axis=0) < b.max(axis=0)).all()
+                   for a, b in ((one, two), (two, one)))
+
+
 def _passing_through(one: Piece, two: Piece, points: dict[str, np.ndarray],
                      meshes: Meshes) -> tuple[float, np.ndarray]:
-    """The same of a shell, which things may be inside: whether skins pass through each other."""
+    """The same of what things may be inside: whether skins pass through each other."""
     a, b = points[one.id], points[two.id]
     both, second = np.concatenate([a, b]), len(a)
     triangles = piece_triangles(one, meshes).astype(np.int64), piece_triangles(two, meshes).astype(np.int64) + second
