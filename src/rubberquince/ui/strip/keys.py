@@ -57,16 +57,8 @@ class KeyEditor:
 
     def take(self, track: Track) -> None:
         """Other keys of a value; one that it may not have is one sentence."""
-        piece = self._bench.chosen
-        if piece is None:
-            return
-        try:
-            for key in track.keys:
-                _checked(piece, track.of, key.value)
-        except SceneError as error:
-            self._bench.say(str(error))
-            return
-        self._bench.put_track("move a key", track, track.of)
+        if all(self._may_be(track.of, key.value) for key in track.keys):
+            self._bench.put_track("move a key", track, track.of)
 
     def sweep(self, begins: bool) -> None:
         document = self._bench.document
@@ -112,7 +104,20 @@ class KeyEditor:
         return menu
 
     def _type(self, track: Track, k: int, value: float) -> None:
-        self.take(track.with_key(Key(frame=track.keys[k].frame, value=value)))
+        if self._may_be(track.of, value):
+            self.take(track.with_key(Key(frame=track.keys[k].frame, value=value)))
+
+    def _may_be(self, path: str, value: float) -> bool:
+        """May the chosen piece have this value?  If not, a sentence says why."""
+        piece = self._bench.chosen
+        if piece is None:
+            return False
+        try:
+            _checked(piece, path, value)
+        except SceneError as error:
+            self._bench.say(str(error))
+            return False
+        return True
 
     def _slope_again(self, track: Track, k: int) -> None:
         key = track.keys[k].model_copy(update={"slope": None})
