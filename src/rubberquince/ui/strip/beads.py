@@ -34,6 +34,12 @@ class Plot:
     frame: Callable[[float], int]
     value: Callable[[float], float]
     tall: bool
+    first: int
+    last: int
+
+    def shows(self, key: Key) -> bool:
+        """Is a key within the frames of the run?"""
+        return self.first <= key.frame <= self.last
 
     def bead(self, key: Key) -> QPointF:
         return QPointF(self.x(key.frame), self.y(key.value))
@@ -50,10 +56,10 @@ class Plot:
 def grip_at(plot: Plot, track: Track, at: QPointF) -> Grip | None:
     """What of a lane is under the pointer; beads go before arms."""
     for k, key in enumerate(track.keys):
-        if _far(plot.bead(key), at) <= NEAR:
+        if plot.shows(key) and _far(plot.bead(key), at) <= NEAR:
             return Grip(track, k)
     if plot.tall:
-        for k in range(len(track.keys)):
+        for k in (k for k, key in enumerate(track.keys) if plot.shows(key)):
             bead, arm = plot.bead(track.keys[k]), plot.arm(track, k)
             if min(_far(arm, at), _far(_opposite(arm, bead), at)) <= NEAR:
                 return Grip(track, k, arm=True)
@@ -90,6 +96,8 @@ def dragged(plot: Plot, grip: Grip, start: QPointF, at: QPointF, copies: bool) -
 def paint_beads(painter: QPainter, plot: Plot, track: Track, chosen: float | None) -> None:
     """The beads of a lane, that at the ``chosen`` frame larger, with arms where there is room."""
     for k, key in enumerate(track.keys):
+        if not plot.shows(key):
+            continue
         bead = plot.bead(key)
         if plot.tall and key.way == "smooth":
             arm = plot.arm(track, k)

@@ -104,7 +104,7 @@ class Lanes(QWidget):
         low, high = lane.bounds(self.first, self.last)
         room, span = tall - 6.0, max(high - low, 1e-12)
         return Plot(self._x, lambda value: top + 3.0 + room * (1.0 - (value - low) / span), self._frame_at,
-                    lambda y: low + span * (1.0 - (y - top - 3.0) / room), tall >= TALL)
+                    lambda y: low + span * (1.0 - (y - top - 3.0) / room), tall >= TALL, self.first, self.last)
 
     def _grip_at(self, at: QPointF) -> tuple[Grip, Plot] | None:
         for k, lane in enumerate(self.lanes):
