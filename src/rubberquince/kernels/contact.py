@@ -53,6 +53,17 @@ def carry(x, bind_node, bind_weight, out):
 
 
 @njit(cache=True, nogil=True)
+def spread(of_points, first, bind_node, bind_weight, out):
+    """Add what skin points from ``first`` on feel, (points, k), to the nodes that carry them, ``out`` (n, k)."""
+    for p in range(len(of_points)):
+        for c in range(bind_node.shape[1]):
+            weight, i = bind_weight[first + p, c], bind_node[first + p, c]
+            if weight != 0.0:
+                for a in range(of_points.shape[1]):
+                    out[i, a] += weight * of_points[p, a]
+
+
+@njit(cache=True, nogil=True)
 def stiffness_of(kind, ids, e, w, moving, point_stiffness):
     """Contact stiffness of a relation, N/m: that of its moving side, or the geometric mean of both.
 

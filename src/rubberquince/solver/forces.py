@@ -7,7 +7,7 @@ import igl
 import numpy as np
 
 from rubberquince.kernels.air import add_air
-from rubberquince.kernels.contact import carry
+from rubberquince.kernels.contact import carry, spread
 from rubberquince.shapes.polymesh import is_closed
 from rubberquince.solver import fields
 from rubberquince.solver.specs import ForceSpec
@@ -119,10 +119,9 @@ class Forces:
         return out
 
     def _spread(self, body: int, of_points: np.ndarray, out: np.ndarray) -> None:
-        """Add what skin points of a body feel (points, ...) to its nodes ``out`` (n, ...)."""
-        skin, mine = self._world.skin, self._points[body]
-        for node, weight in zip(skin.bind_node[mine].T, skin.bind_weight[mine].T):
-            np.add.at(out, node, weight[:, None] * of_points if of_points.ndim == 2 else weight * of_points)
+        """Add what skin points of a body feel (points, k) to its nodes ``out`` (n, k)."""
+        skin = self._world.skin
+        spread(of_points, self._points[body].start, skin.bind_node, skin.bind_weight, out)
 
     def _add_uneven(self, body: int, x: np.ndarray, skin: np.ndarray, since: float, force: np.ndarray) -> None:
         """Add to ``force`` (n, 3), N, what pressure by its map has more or less than its mean."""
@@ -157,7 +156,7 @@ class Forces:
         push, grows = np.zeros_like(at), np.zeros(len(at))
         add_air(at, speed[mine], tri - mine.start, self._closed[body], air, there, push, grows)
         self._spread(body, push, force)
-        self._spread(body, grows, slope)
+        self._spread(body, grows[:, None], slope[:, None])
 
     def _air(self, number: int, body: int, at: np.ndarray, since: float) -> np.ndarray:
         force = self.scene[number]
