@@ -7,7 +7,7 @@ past its bar.
 
 import sys
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from speed import JELLY, dome, frame_times
@@ -15,6 +15,7 @@ from speed import JELLY, dome, frame_times
 from rubberquince.shapes import primitives
 from rubberquince.shapes.lattice import build_lattice
 from rubberquince.shapes.polymesh import PolyMesh
+from rubberquince.solver.islands import IslandStepper
 from rubberquince.solver.specs import QUALITIES, ColliderSpec, RunSpec, SolidSpec, Touch
 from rubberquince.solver.stepper import Stepper
 
@@ -78,6 +79,15 @@ def resting() -> Stepper:
     return Stepper(RunSpec(balls, [], quality=DRAFT))
 
 
+def asleep() -> Stepper:
+    """The same, calmer, left alone until they sleep."""
+    calm = [replace(ball, material=replace(JELLY, wobble_halves=0.03)) for ball in resting().world.spec.bodies]
+    stepper = IslandStepper(RunSpec(calm, [], quality=DRAFT))
+    while not np.isinf(stepper.state.idle).all():
+        stepper.frame()
+    return stepper
+
+
 def on_terrain(divisions: int) -> Stepper:
     """A dome of some thousand cells that falls on uneven ground of 2 · divisions² triangles."""
     side = np.linspace(-0.5, 0.5, divisions + 1)
@@ -93,7 +103,7 @@ def on_terrain(divisions: int) -> Stepper:
 
 
 CASES = [Case("heap of sixteen figures", heap, 2, 48, 4.0, 12.0), Case("bowl of twenty bodies", bowl, 4, 30, 4.0, 10.0),
-         Case("64 balls at rest", resting, 24, 10, 1.2, 2.0)]
+         Case("64 balls at rest", resting, 24, 10, 1.2, 2.0), Case("64 balls asleep", asleep, 0, 10, 0.2, 0.4)]
 
 
 def domes_of(stepper: Stepper) -> float:

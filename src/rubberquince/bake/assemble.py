@@ -212,7 +212,14 @@ def assemble(scene: Scene, meshes: Meshes, stopped: Callable[[], bool] = lambda:
     seams = [SeamSpec(order[seam.one], order[seam.two], sewn_points(seam, scene, meshes), *drawn(seam, scene))
              for seam in scene.sewn()]
     return Assembly(RunSpec(specs, collider_specs, run.fps, run.gravity, ground, QUALITIES[run.quality], seams,
-                            _apart(bodies + colliders), _forces(scene, bodies, colliders)), bodies, colliders)
+                            _apart(bodies + colliders), _forces(scene, bodies, colliders), not _values_change(scene)),
+                    bodies, colliders)
+
+
+def _values_change(scene: Scene) -> bool:
+    """Do keys change what pieces are made of, or the scene?"""
+    tracks = [track for piece in scene.pieces if piece.role != "force" for track in piece.tracks]
+    return bool(scene.tracks) or any(not track.of.startswith("place.") for track in tracks)
 
 
 def _forces(scene: Scene, bodies: list[Piece], colliders: list[Piece]) -> list[ForceSpec]:

@@ -27,8 +27,8 @@ from rubberquince.bake.riders import riders_of
 from rubberquince.document.bodies import Meshes
 from rubberquince.document.scene import Piece, Scene
 from rubberquince.document.tracks import scene_at
+from rubberquince.solver.islands import IslandStepper
 from rubberquince.solver.state import State
-from rubberquince.solver.stepper import Stepper
 
 JAMMED = 1e-3               # m, behind what keys say
 
@@ -57,7 +57,7 @@ class SceneRun:
                  tell: Callable[[float], None] = lambda share: None) -> None:
         self.topology, self.folder, self.note = topology_key(scene), folder, ""
         self._assembly = assemble(scene, meshes, stop)
-        self._stepper = Stepper(self._assembly.spec, stop, tell)
+        self._stepper = IslandStepper(self._assembly.spec, stop, tell)
         self._measure = Measure(self._stepper)
         self._start = self._stepper.state.copy()
         self._scene, self._meshes = scene, meshes

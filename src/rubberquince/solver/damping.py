@@ -1,5 +1,6 @@
 """How wobbles die: Rayleigh's two factors, found anew in every substep from what each body does."""
 
+from collections.abc import Mapping
 from dataclasses import replace
 
 import numpy as np
@@ -22,13 +23,15 @@ TICK = 1e-4                 # s: so short that moves add up
 class Damping:
     """The damping of a world's bodies, from the time in which their wobbles are to halve."""
 
-    def __init__(self, world: World, system: ElasticSystem, loose: np.ndarray) -> None:
-        """``loose`` (bodies,) bool: which have no node held."""
+    def __init__(self, world: World, system: ElasticSystem, loose: np.ndarray,
+                 pitches: Mapping[tuple[int, float], float]) -> None:
+        """``loose`` (bodies,) bool: which have no node held.  ``pitches`` are those of ``self.pitches`` that are known.
+        """
         self._world, self._system, self._loose = world, system, loose
         self.frequencies = np.zeros(world.bodies)       # Hz, of the first wobble
         self._rates = np.zeros(world.bodies)            # 1/s, at which wobbles are to die
         self._calm = np.array([body.goal.calms if body.goal else 0.0 for body in world.spec.bodies], float)
-        self._usual: dict[tuple[int, float], float] = {}        # Hz, by body and Poisson's ratio, of a usual material
+        self.pitches = dict(pitches)        # Hz, by body and Poisson's ratio, of a usual material
         self._ones, self._zeros = np.ones(len(world.mass)), np.zeros(len(world.mass))
         self._change = np.zeros(world.start.shape, np.float32)
         for body in range(world.bodies):
@@ -39,11 +42,11 @@ class Damping:
         spec = self._world.spec.bodies[body]
         if isinstance(spec, SolidSpec) and isinstance(material, Material):
             key = body, material.poisson
-            if key not in self._usual:
+            if key not in self.pitches:
                 usual = replace(material, stiffness=USUAL_STIFFNESS, density=USUAL_DENSITY, grown=1.0)
-                self._usual[key] = free_frequency(replace(spec, material=usual))
+                self.pitches[key] = free_frequency(replace(spec, material=usual))
             scale = np.sqrt(np.mean(material.stiffness) / USUAL_STIFFNESS * USUAL_DENSITY / np.mean(material.density))
-            self.frequencies[body] = self._usual[key] * scale
+            self.frequencies[body] = self.pitches[key] * scale
         elif isinstance(spec, ShellSpec) and isinstance(material, ShellMaterial):
             self.frequencies[body] = shell_frequency(spec, material)
         halves = material.wobble_halves

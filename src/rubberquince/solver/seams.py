@@ -38,6 +38,10 @@ class Seams:
         """Change how a seam draws while the run goes on."""
         self._stiffness[number], self._closes[number] = stiffness, closes
 
+    def values(self) -> list[tuple[float, float]]:
+        """Of each seam, N/m and s, as set last."""
+        return [(float(k), float(s)) for k, s in zip(self._stiffness, self._closes)]
+
     def tell(self, since: float) -> None:
         """It is now ``since``, s, after the start."""
         left = 1.0 - np.minimum(since / np.maximum(self._closes, 1e-9), 1.0)

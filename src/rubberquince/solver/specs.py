@@ -319,6 +319,7 @@ class RunSpec:
 
     apart : pairs of pieces that do not touch each other, by number: bodies first, then colliders, then the ground.  A
     piece with itself is such a pair, too.
+    rests : what is still may be left alone; not where values change from frame to frame.
     """
 
     bodies: Sequence[BodySpec]
@@ -330,3 +331,4 @@ class RunSpec:
     seams: Sequence[SeamSpec] = ()
     apart: Sequence[tuple[int, int]] = ()
     forces: Sequence[ForceSpec] = ()
+    rests: bool = True

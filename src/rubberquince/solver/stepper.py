@@ -1,6 +1,6 @@
 """One run, frame by frame: each substep minimises inertia + elastic + damping + contact + friction."""
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -103,7 +103,9 @@ class Stepper:
     """
 
     def __init__(self, spec: RunSpec, stop: Callable[[], bool] = lambda: False,
-                 tell: Callable[[float], None] = lambda share: None) -> None:
+                 tell: Callable[[float], None] = lambda share: None,
+                 pitches: Mapping[tuple[int, float], float] = {}) -> None:
+        """``pitches`` are those of Damping.pitches that are known."""
         self.world = World(spec)
         self.system = ElasticSystem(self.world)
         self.contacts = Contacts(self.world)
@@ -114,12 +116,12 @@ class Stepper:
         self.fps = spec.fps
         self.substeps = max(spec.quality.substeps, round(spec.quality.substeps * USUAL_FPS / spec.fps))
         rest = self.world.start
-        self.state = State.at_rest(parted(self.world))
+        self.state = State.at_rest(parted(self.world), self.world.bodies)
         self._elastic = (NOWHERE, 0.0)      # the last positions and their elastic energy, J
         self._late_motion = np.zeros(rest.shape, np.float32)
         self._loose = self.world.turns
         self._scheme = Scheme(self.world, self._loose, spec.quality.ringing)
-        self._damping = Damping(self.world, self.system, self._loose)
+        self._damping = Damping(self.world, self.system, self._loose, pitches)
         self._forces, self._courses = Forces(self.world), Courses(self.world)
         self._supply = np.zeros_like(rest)  # what the forces on held nodes are that known motion works against, N
         self._bounces: list[Bounce] = []

@@ -33,6 +33,10 @@ class Goals:
         """How the goal of a body draws it; see specs.Goal."""
         return self._goals[body].draws
 
+    def goal(self, body: int) -> Goal | None:
+        """The goal of a body, as it is now."""
+        return self._goals.get(body)
+
     def set_goal(self, body: int, goal: Goal) -> None:
         """Draw a body that has a goal to other places, or otherwise."""
         self._goals[body] = goal
