@@ -17,6 +17,7 @@ from rubberquince.shapes.lattice import build_lattice
 from rubberquince.shapes.polymesh import PolyMesh
 from rubberquince.solver.islands import IslandStepper
 from rubberquince.solver.specs import QUALITIES, ColliderSpec, RunSpec, SolidSpec, Touch
+from rubberquince.solver.state import ASLEEP
 from rubberquince.solver.stepper import Stepper
 
 TOUCH = Touch(1e-3, 0.5)
@@ -80,11 +81,10 @@ def resting() -> Stepper:
 
 
 def asleep() -> Stepper:
-    """The same, calmer, left alone until they sleep."""
-    calm = [replace(ball, material=replace(JELLY, wobble_halves=0.03)) for ball in resting().world.spec.bodies]
-    stepper = IslandStepper(RunSpec(calm, [], quality=DRAFT))
-    while not np.isinf(stepper.state.idle).all():
-        stepper.frame()
+    """The same, asleep."""
+    stepper = IslandStepper(resting().world.spec)
+    frame_times(stepper, 12)
+    stepper.restore(replace(stepper.state, idle=np.full(stepper.world.bodies, ASLEEP)))
     return stepper
 
 

@@ -279,6 +279,28 @@ def _grown(pair, ids, kind, gap, far):
 
 
 @njit(cache=True, nogil=True)
+def _hull(boxes, count):
+    """The box that holds the first ``count`` of ``boxes`` (k, 6)."""
+    b0, b1, b2, b3, b4, b5 = boxes[0, 0], boxes[0, 1], boxes[0, 2], boxes[0, 3], boxes[0, 4], boxes[0, 5]
+    for t in range(1, count):
+        b0, b1, b2 = min(b0, boxes[t, 0]), min(b1, boxes[t, 1]), min(b2, boxes[t, 2])
+        b3, b4, b5 = max(b3, boxes[t, 3]), max(b4, boxes[t, 4]), max(b5, boxes[t, 5])
+    return b0, b1, b2, b3, b4, b5
+
+
+@njit(cache=True, nogil=True)
+def _that_meet(boxes, count, hull, which):
+    """Put into ``which`` the first ``count`` of ``boxes`` (k, 6) that meet the box ``hull``; returns how many do."""
+    met = 0
+    for t in range(count):
+        if not (boxes[t, 0] > hull[3] or boxes[t, 3] < hull[0] or boxes[t, 1] > hull[4] or boxes[t, 4] < hull[1]
+                or boxes[t, 2] > hull[5] or boxes[t, 5] < hull[2]):
+            which[met] = t
+            met += 1
+    return met
+
+
+@njit(cache=True, nogil=True)
 def search(pairs, wanted, slack, along, x, way, ball, own, first, order, piece, triangles, owned_point, owned_edge,
            edges, rest, centre, gaps, point_gap, cell):
     """Relations of ``wanted`` (k,) bool ``pairs`` (k, 2) of patches that may come within their gap near ``x`` (n, 3).
@@ -297,7 +319,7 @@ def search(pairs, wanted, slack, along, x, way, ball, own, first, order, piece, 
     gap, far, count, shift, nowhere = np.empty(1024), np.empty(1024), 0, np.empty(3), np.zeros(way.shape)
     one_corners, two_corners = np.empty((PATCH, 3, 6)), np.empty((PATCH, 3, 6))
     one_boxes, two_boxes, w, v = np.empty((PATCH, 6)), np.empty((PATCH, 6)), np.empty(4), np.empty(3)
-    w_rest, v_rest = np.empty(4), np.empty(3)
+    w_rest, v_rest, ones, twos = np.empty(4), np.empty(3), np.empty(PATCH, np.int64), np.empty(PATCH, np.int64)
     for k in range(len(pairs)):
         if not wanted[k]:
             continue
@@ -310,11 +332,18 @@ def search(pairs, wanted, slack, along, x, way, ball, own, first, order, piece, 
         _sweep(x, on, shift, triangles, order, first[a], first[a + 1], 0.0, one_corners, one_boxes)
         reach = r * (1.0 + SPARE) + slack[k]
         _sweep(x, on, shift, triangles, order, first[b], first[b + 1], reach, two_corners, two_boxes)
-        for s in range(first[a + 1] - first[a]):
+        whole = _hull(two_boxes, first[b + 1] - first[b])
+        near_ones = _that_meet(one_boxes, first[a + 1] - first[a], whole, ones)
+        near_twos = _that_meet(two_boxes, first[b + 1] - first[b], _hull(one_boxes, first[a + 1] - first[a]), twos)
+        for i in range(near_ones):
+            s = ones[i]
             one = order[first[a] + s]
             l0, l1, l2 = one_boxes[s, 0], one_boxes[s, 1], one_boxes[s, 2]
             h0, h1, h2 = one_boxes[s, 3], one_boxes[s, 4], one_boxes[s, 5]
-            for t in range(s + 1 if a == b else 0, first[b + 1] - first[b]):
+            for j in range(near_twos):
+                t = twos[j]
+                if a == b and t <= s:
+                    continue
                 if (l0 > two_boxes[t, 3] or h0 < two_boxes[t, 0] or l1 > two_boxes[t, 4] or h1 < two_boxes[t, 1]
                         or l2 > two_boxes[t, 5] or h2 < two_boxes[t, 2]):
                     continue
@@ -362,30 +391,50 @@ def search(pairs, wanted, slack, along, x, way, ball, own, first, order, piece, 
 
 
 @njit(cache=True, nogil=True)
-def pick(pair, ids, kind, gap, far, own, strays, x, move, seen, distance, inside, apart, picked):
+def spans(pair, gap, far, pairs):
+    """Where candidates of each of all ``pairs`` begin, (pairs + 1,), and how near the nearest is to its reach, m.
+
+    pair (c,), sorted, gap and far are those of the candidates.
+    """
+    begin, lack = np.zeros(pairs + 1, np.int64), np.full(pairs, np.inf)
+    for e in range(len(pair)):
+        k = pair[e]
+        begin[k + 1] = e + 1
+        lack[k] = min(lack[k], far[e] - gap[e] * (1.0 + SPARE))
+    for k in range(pairs):
+        begin[k + 1] = max(begin[k + 1], begin[k])
+    return begin, lack
+
+
+@njit(cache=True, nogil=True)
+def pick(begin, lack, ids, kind, gap, far, own, strays, x, move, seen, distance, inside, apart, picked):
     """Mark in ``picked`` (c,) bool the candidates that may come within their gap from ``x`` (n, 3) on under ``move``.
 
+    begin, lack : see ``spans``.
     strays : (pairs,), m, by how much patches may have moved against each other, all the way of ``move``.
     What had to be looked at has ``seen`` (c,) set, and ``distance``, ``inside`` and ``apart`` as in kernels.distance.
     What lies in one place within a piece (``own``, by pair) already, as in a flat start, must come apart first.
     Returns how many more were picked.
     """
     w, v, more = np.empty(4), np.empty(3), 0
-    for e in range(len(pair)):
-        reach = gap[e] * (1.0 + SPARE)
-        if picked[e] or far[e] - strays[pair[e]] > reach:
+    for k in range(len(lack)):
+        if lack[k] > strays[k]:
             continue
-        if not seen[e]:
-            seen[e] = True
-            distance[e], inside[e] = closest(kind[e], x, ids, e, w, v)
-            apart[e, 0], apart[e, 1], apart[e, 2] = v[0], v[1], v[2]
-        d = distance[e]
-        if own[pair[e]] and d <= SAME:
-            continue
-        if d > reach:
-            v[0], v[1], v[2] = apart[e, 0], apart[e, 1], apart[e, 2]
-            if d - closing(kind[e], ids[e, 0], ids[e, 1], ids[e, 2], ids[e, 3], move, v, d) > reach:
+        for e in range(begin[k], begin[k + 1]):
+            reach = gap[e] * (1.0 + SPARE)
+            if picked[e] or far[e] - strays[k] > reach:
                 continue
-        picked[e] = True
-        more += 1
+            if not seen[e]:
+                seen[e] = True
+                distance[e], inside[e] = closest(kind[e], x, ids, e, w, v)
+                apart[e, 0], apart[e, 1], apart[e, 2] = v[0], v[1], v[2]
+            d = distance[e]
+            if own[k] and d <= SAME:
+                continue
+            if d > reach:
+                v[0], v[1], v[2] = apart[e, 0], apart[e, 1], apart[e, 2]
+                if d - closing(kind[e], ids[e, 0], ids[e, 1], ids[e, 2], ids[e, 3], move, v, d) > reach:
+                    continue
+            picked[e] = True
+            more += 1
     return more

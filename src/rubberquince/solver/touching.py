@@ -67,6 +67,7 @@ class Touching:
         self._slack, self._strayed = np.zeros(0), np.zeros(0)       # of each pair, m; strays before this substep
         self._along = np.zeros(0, bool)                             # of each pair: listed along the way
         self._alike, self._strays, self._candidates = np.zeros(0, bool), np.zeros(0), NOTHING
+        self._spans = pt.spans(*NOTHING[:1], *NOTHING[3:], 0)
         self._crumpled = np.zeros(0, np.int64)
         self.drop()
 
@@ -120,6 +121,9 @@ class Touching:
         if fresh or anew:
             count = len(self._candidates[0])
             self._seen, self._both, self._picked = np.zeros((3, count), bool)
+            if anew:
+                pair, _, _, gap, far = self._candidates
+                self._spans = pt.spans(pair, gap, far, len(self._pairs))
             self._distance, self._apart = np.empty(count), np.empty((count, 3))
             self._low = np.zeros(self._world.skin.moving, bool)
             moves = tuple(self._moves)
@@ -131,7 +135,7 @@ class Touching:
     def _pick(self, x: np.ndarray, move: np.ndarray) -> int:
         """Pick what may come within its gap under ``move`` (n, 3), m; returns how much more that is."""
         moving = self._world.skin.moving
-        more = pt.pick(*self._candidates, self._own, self._strays, x, move, self._seen, self._distance, self._both,
+        more = pt.pick(*self._spans, *self._candidates[1:], self._own, self._strays, x, move, self._seen, self._distance, self._both,
                        self._apart, self._picked)
         if self._world.spec.ground:
             low = x[:moving, 1] + np.minimum(move[:moving, 1], 0.0) < self._ground_gap * (1.0 + pt.SPARE)
@@ -169,7 +173,8 @@ class Touching:
             strays = np.where(stale, np.where(self._along, off, need), strays)
             found = self._patches.search(self._pairs, stale, self._slack, self._along, self._start, self._way,
                                          self._own)
-            kept = ~stale[self._candidates[0]]
+            kept = ~(stale | self._alike)[self._candidates[0]]
+            self._slack[self._alike] = -1.0         # searched for anew where they no longer face one way
             joined = [np.concatenate([old[kept], new]) for old, new in zip(self._candidates, found)]
             order = np.argsort(joined[0], kind="stable")
             pair, ids, kind, gap, far = (column[order] for column in joined)
