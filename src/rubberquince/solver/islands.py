@@ -133,17 +133,20 @@ class IslandStepper(Stepper):
     def _frame_of(self, awake: np.ndarray, since: float) -> None:
         """The frame of a smaller world, that of the bodies ``awake``, written into the state of all."""
         state, mine = self.state, np.isin(self.world.node_body, awake)
+        cells = np.isin(self.world.flow.body, awake)
         if self._smaller is None or not np.array_equal(awake, self._awake):
             self._depths = super().deepest_contact()
             self._awake = awake
             self._smaller = self._made_smaller()
             self._smaller.restore(State(state.x[mine], state.v[mine], state.push[mine], state.force[mine],
-                                        state.idle[awake]))
+                                        state.memory[cells], state.idle[awake]))
         self.effort = self._smaller.frame(since)
         moved = self._smaller.state
-        x, v, push, force = (part.copy() for part in (state.x, state.v, state.push, state.force))
+        x, v, push, force, memory = (part.copy() for part in (state.x, state.v, state.push, state.force, state.memory))
         x[mine], v[mine], push[mine], force[mine] = moved.x, moved.v, moved.push, moved.force
-        self.state = State(x, v, push, force, state.idle)
+        memory[cells] = moved.memory
+        self.world.flow.remember(memory)
+        self.state = State(x, v, push, force, memory, state.idle)
 
     def deepest_contact(self) -> np.ndarray:
         """As Stepper.deepest_contact; of what sleeps, as it was when it fell asleep."""

@@ -15,6 +15,19 @@ Amount = float | np.ndarray         # of each node of a body, where it is an arr
 Course = Callable[[float], np.ndarray]      # places of nodes (n, 3), m, so many seconds after the start
 
 
+@dataclass(frozen=True)
+class Dents:
+    """How a solid keeps dents; see kernels.flow.
+
+    yields : strain from which it gives way; at 0 it flows as a liquid does.  time : s, in which what is beyond that
+    fades to a third.  stays : 0 .. 1, what part of that stays in the end.
+    """
+
+    yields: float
+    time: float
+    stays: float = 1.0
+
+
 @dataclass(frozen=True, eq=False)
 class Material:
     """What a solid is made of; ``stiffness``, ``density`` and ``grown`` may differ from node to node, (nodes,).
@@ -22,6 +35,7 @@ class Material:
     stiffness : Young's modulus, Pa.  poisson : 0.25 .. 0.495 (below, the energy has a second rest state).
     density : kg/m³.  wobble_halves : s, in which the standing body's first wobble halves; 0 = no damping.
     grown : what its lengths at rest are of those it was made with; its mass stays.
+    dents : None if it always comes back.
     """
 
     stiffness: Amount
@@ -29,6 +43,7 @@ class Material:
     density: Amount
     wobble_halves: float
     grown: Amount = 1.0
+    dents: Dents | None = None
 
     @property
     def lame(self) -> tuple[Amount, Amount]:

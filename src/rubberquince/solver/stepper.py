@@ -116,7 +116,7 @@ class Stepper:
         self.fps = spec.fps
         self.substeps = max(spec.quality.substeps, round(spec.quality.substeps * USUAL_FPS / spec.fps))
         rest = self.world.start
-        self.state = State.at_rest(parted(self.world), self.world.bodies)
+        self.state = State.at_rest(parted(self.world), len(self.world.flow.memory), self.world.bodies)
         self._elastic = (NOWHERE, 0.0)      # the last positions and their elastic energy, J
         self._late_motion = np.zeros(rest.shape, np.float32)
         self._loose = self.world.turns
@@ -203,6 +203,7 @@ class Stepper:
     def restore(self, state: State) -> None:
         """Go on from a state of this same world, whatever was done with it before."""
         self.state = state
+        self.world.flow.remember(state.memory)
         self._elastic = (NOWHERE, 0.0)
         self.contacts.touching.forget()
 
@@ -239,6 +240,7 @@ class Stepper:
                 self._substep(h, since + (k + 1) * h)
         except Stopped:
             self.state = before
+            self.world.flow.remember(before.memory)
             raise
         return self.effort
 
@@ -280,7 +282,9 @@ class Stepper:
             for moves in (v, push, force):
                 moves[mine] = (share @ moves[mine]) * self.world.free[mine, None]
         self._scheme.keep_motion(state, x, v, self._scheme.due(v, push, force, h), step.aim, adrift)
-        self.state = replace(state, x=x, v=v, push=push, force=force)
+        if self.world.flow.go_on(x, h):
+            self._elastic = (NOWHERE, 0.0)
+        self.state = replace(state, x=x, v=v, push=push, force=force, memory=self.world.flow.memory)
 
     def _gains(self, x: np.ndarray, v: np.ndarray, step: _Step) -> bool:
         """Is there more energy at ``x`` and speeds ``v`` than at the start of the substep?

@@ -84,7 +84,11 @@ class ElasticSystem:
 
     def stiffen(self) -> None:
         """Learn the stiffness at rest, for the coarse space: at first, and when materials have changed."""
+        flow = self._world.flow
+        now = flow.memory
+        flow.remember(np.zeros_like(now))           # whatever has flowed until then: it would change the bits
         self.assemble(self._world.start)
+        flow.remember(now)
         self._coarse = CoarseSpace(self._world, self.blocks)
         self._factor = np.zeros_like(self._coarse.matrix)
         self._start = np.zeros(len(self._factor), np.int64)

@@ -135,8 +135,8 @@ class Touching:
     def _pick(self, x: np.ndarray, move: np.ndarray) -> int:
         """Pick what may come within its gap under ``move`` (n, 3), m; returns how much more that is."""
         moving = self._world.skin.moving
-        more = pt.pick(*self._spans, *self._candidates[1:], self._own, self._strays, x, move, self._seen, self._distance, self._both,
-                       self._apart, self._picked)
+        more = pt.pick(*self._spans, *self._candidates[1:], self._own, self._strays, x, move, self._seen,
+                       self._distance, self._both, self._apart, self._picked)
         if self._world.spec.ground:
             low = x[:moving, 1] + np.minimum(move[:moving, 1], 0.0) < self._ground_gap * (1.0 + pt.SPARE)
             more += int((low & ~self._low).sum())

@@ -18,6 +18,7 @@ from rubberquince.solver.carriers.shell import shell_carrier
 from rubberquince.solver.carriers.solid import solid_carrier
 from rubberquince.solver.specs import AnyMaterial, Inflation, LedSpec, RigidSpec, RunSpec, ShellSpec, SolidSpec, Touch
 from rubberquince.solver.terms.bending import Bending
+from rubberquince.solver.terms.flow import Flow
 from rubberquince.solver.terms.goals import Goals
 from rubberquince.solver.terms.membrane import Membrane
 from rubberquince.solver.terms.octahedra import Octahedra
@@ -105,13 +106,14 @@ class World:
         self.anchored = held | drawn                    # bodies (bodies,) bool whose momentum is not theirs alone
         self.turns = ~held & (~drawn | as_one)          # those that turn as a whole
         self.octahedra = Octahedra(spec.bodies, self.carriers, self.first_node)
+        self.flow = Flow(spec.bodies, self.octahedra)
         self.membrane = Membrane(spec.bodies, self.carriers, self.first_node)
         self.bending = Bending(spec.bodies, self.carriers, self.first_node)
         self.pressing = Pressing(spec.bodies, self.carriers, self.first_node)
         self.springs = Springs(spec.bodies, self.carriers, self.first_node)
         self.goals = Goals(spec.bodies, self.carriers, self.first_node)
-        self.terms: tuple[Term, ...] = (self.octahedra, self.membrane, self.bending, self.pressing, self.springs,
-                                        self.goals)
+        self.terms: tuple[Term, ...] = (self.octahedra, self.flow, self.membrane, self.bending, self.pressing,
+                                        self.springs, self.goals)
         self.pattern = make_pattern(np.concatenate([term.pairs for term in self.terms]), n)
         self.skin = _skin(spec, self.carriers, self.first_node)
         self.elements = 4 * len(self.octahedra.corner) + sum(
