@@ -28,6 +28,7 @@ from rubberquince.solver.specs import (
     BodySpec,
     ColliderSpec,
     Course,
+    Dents,
     ForceSpec,
     Goal,
     Inflation,
@@ -86,7 +87,8 @@ def material_of(piece: Piece, scene: Scene, meshes: Meshes) -> AnyMaterial:
     stiffness, density, grown = (amount_of(f"solid.{name}", getattr(solid, name), piece, scene, meshes, lattice)
                                  for name in ("stiffness", "density", "rest_size"))
     poisson = LEAST_POISSON + solid.keeps_volume * (MOST_POISSON - LEAST_POISSON)
-    return Material(stiffness, poisson, density, solid.wobble_halves, grown)
+    dents = None if solid.yields is None else Dents(solid.yields, solid.flow_time, solid.stays)
+    return Material(stiffness, poisson, density, solid.wobble_halves, grown, dents)
 
 
 def goal_for(piece: Piece, scene: Scene, meshes: Meshes) -> Goal | None:

@@ -33,8 +33,10 @@ def _physics(piece: Piece, values: bool) -> dict[str, Any]:
                             "place": piece.place.model_dump(), "rides on": piece.rides_on,
                             "tracks": [track.model_dump() for track in piece.tracks]}
     if piece.moves:
-        data["built"] = built(piece.made_of), piece.hold.model_dump(), *(getattr(piece.made_of, name, None)
-                                                                                   for name in ("flat", "grain_by"))
+        made_of = piece.made_of
+        data["built"] = built(made_of), piece.hold.model_dump(), [getattr(made_of, name, None)
+                                                                  for name in ("flat", "grain_by")]
+        data["keeps dents"] = getattr(made_of, "yields", None) is not None
         data["goal"] = piece.goal.model_dump(include={"to", "piece", "how"})
         data["held by goal"] = _holding(piece)
         data["passes"] = sorted(piece.passes)

@@ -37,7 +37,8 @@ DISC = ((0.0, 0.0, 0), (1.0, 0.0, 0), (1.0, 0.06, 0), (0.0, 0.06, 0))
 PEGS, WHEEL = 8, 0.16       # on a wheel, and how far from its axle, m
 
 
-def _track(path: str, *keys: tuple[float, float], way: str = "smooth") -> Track:
+def track(path: str, *keys: tuple[float, float], way: str = "smooth") -> Track:
+    """Keys, (frame, value) each, of the value at ``path``."""
     return Track(of=path, keys=tuple(Key.model_validate({"frame": f, "value": v, "way": way}) for f, v in keys))
 
 
@@ -47,9 +48,9 @@ def tray() -> Scene:
         id="tray", name="Tray", role="collider", shape=turned("tray", TRAY, 0, 96, 24),
         place=Place(position=(-0.12, 0.0125, 0.0), size=(0.36, 0.024, 0.36)),
         contact=ContactValues(gap=0.001, friction=0.7), look=Look(material="matte", colour="#8A5A3B"),
-        tracks=(_track("place.position.0", (16, -0.12), (52, 0.12)),
-                _track("place.position.1", (6, 0.0125), (22, 0.14), (50, 0.14), (66, 0.0125)),
-                _track("place.turn.2", (12, 0.0), (24, -9.0), (42, 9.0), (58, 0.0))))
+        tracks=(track("place.position.0", (16, -0.12), (52, 0.12)),
+                track("place.position.1", (6, 0.0125), (22, 0.14), (50, 0.14), (66, 0.0125)),
+                track("place.turn.2", (12, 0.0), (24, -9.0), (42, 9.0), (58, 0.0))))
     size = (0.18, 0.125, 0.18)
     pudding = pudding_piece()
     pudding = pudding.model_copy(update={
@@ -70,7 +71,7 @@ def gusts() -> tuple[Scene, Meshes]:
                                                            size=(0.05, 0.16, 0.05)),
         shape=RevolvedShape(name="arrow", profile=profiles.arrow(), around=24, bands=20),
         force=ForceValues(kind="wind", speed=7.0, gusts=0.9, period=1.1, seed=4), look=Look(colour="#8A5B7C"),
-        tracks=(_track("place.turn.1", (1, 0.0), (48, 70.0), (96, -20.0)),))
+        tracks=(track("place.turn.1", (1, 0.0), (48, 70.0), (96, -20.0)),))
     whirls = Piece(
         id="whirls", name="Whirls", role="force", place=Place(position=(0.0, 0.8, -0.3), size=(0.07, 0.07, 0.07)),
         shape=SuperellipsoidShape(seed=11, around=24, rings=14),
@@ -83,7 +84,7 @@ def wheel() -> Scene:
     hub = Piece(
         id="hub", name="Hub", role="scenery", shape=SuperellipsoidShape(seed=5, around=24, rings=14),
         place=Place(position=(0.0, 0.26, -0.03), size=(0.05, 0.05, 0.03)), look=Look(colour="#8A5A3B"),
-        tracks=(_track("place.turn.2", (1, 0.0), (96, -250.0), way="even"),))
+        tracks=(track("place.turn.2", (1, 0.0), (96, -250.0), way="even"),))
     disc = Piece(
         id="wheel", name="Wheel", role="collider", rides_on="hub", shape=turned("wheel", DISC, 0, 72, 12),
         place=Place(position=(0.0, 0.26, -0.055), turn=(90.0, 0.0, 0.0), size=(0.44, 0.02, 0.44)),
@@ -122,7 +123,7 @@ def buns() -> Scene:
             place=Place(position=(x, 0.034, z), size=(0.09, 0.055, 0.09)),
             solid=SolidValues(cells=4), contact=ContactValues(gap=0.001, friction=0.6),
             look=Look(material="matte", colour=("#D9A95B", "#CF9A4A", "#DDB26A", "#C98F40")[k]),
-            tracks=(_track("solid.rest_size", (8 + 3 * k, 1.0), (60 + 4 * k, 1.55)),))
+            tracks=(track("solid.rest_size", (8 + 3 * k, 1.0), (60 + 4 * k, 1.55)),))
         pieces.append(with_feel(bun, FeelChoice(name="dough")))
     return Scene(pieces=(*pieces, box), run=RunSettings(last=90))
 
@@ -134,8 +135,8 @@ def plums() -> Scene:
         place=Place(position=(0.0, 0.33, 0.0), size=(0.24, 0.26, 0.24)), shell=ShellValues(),
         hold=HoldValues(what="outline"), contact=ContactValues(gap=0.0015, friction=0.4),
         look=Look(material="cloth", colour="#C9A56B"),
-        tracks=(_track("place.position.0", (10, 0.0), (18, 0.07), (26, -0.07), (34, 0.07), (42, -0.05), (50, 0.0)),
-                _track("place.position.1", (12, 0.33), (22, 0.37), (30, 0.32), (38, 0.36), (48, 0.33))))
+        tracks=(track("place.position.0", (10, 0.0), (18, 0.07), (26, -0.07), (34, 0.07), (42, -0.05), (50, 0.0)),
+                track("place.position.1", (12, 0.33), (22, 0.37), (30, 0.32), (38, 0.36), (48, 0.33))))
     pieces = [with_feel(bag, FeelChoice(name="canvas"))]
     for k in range(9):
         layer, angle = divmod(k, 3)

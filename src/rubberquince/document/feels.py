@@ -8,7 +8,8 @@ from rubberquince.document.scene import Piece, Role
 from rubberquince.document.values import FeelChoice
 
 OWN = ""                    # no feel: the values were set by hand
-EVENLY = {"keeps_volume", "squeeze"}        # mixed by difference; all other values by ratio
+EVENLY = {"keeps_volume", "squeeze", "yields", "stays"}     # mixed by difference; all other values by ratio
+DENTS = ("yields", "flow_time", "stays")    # values that only some feels of a Solid have
 
 
 @dataclass(frozen=True)
@@ -21,9 +22,10 @@ class Feel:
     values: dict[str, float] = field(default_factory=dict)
 
 
-def _solid(name: str, line: str, stiffness: float, keeps_volume: float, wobble_halves: float, density: float) -> Feel:
+def _solid(name: str, line: str, stiffness: float, keeps_volume: float, wobble_halves: float, density: float,
+           *dents: float) -> Feel:
     return Feel(name, "solid", line, {"stiffness": stiffness, "keeps_volume": keeps_volume,
-                                      "wobble_halves": wobble_halves, "density": density})
+                                      "wobble_halves": wobble_halves, "density": density, **dict(zip(DENTS, dents))})
 
 
 def _shell(name: str, line: str, stretch: float, squeeze: float, bend: float, wobble_halves: float,
@@ -48,7 +50,10 @@ USUAL = {feel.name: feel for feel in (
     _solid("gel", "heavy and lazy: bulges rather than shrinks", 40e3, 0.97, 0.15, 1000.0),
     _solid("foam", "squashes without bulging and hardly wobbles", 25e3, 0.05, 0.06, 60.0),
     _solid("soft rubber", "springs back at once and hops", 400e3, 0.98, 0.20, 1100.0),
-    _solid("dough", "slumps under its weight and stays quiet", 6e3, 0.90, 0.04, 1150.0),
+    _solid("dough", "slumps under its weight, keeps every dent", 6e3, 0.90, 0.04, 1150.0, 0.03, 0.06, 0.95),
+    _solid("warm wax", "stands at first, then leans and slumps", 12e3, 0.95, 0.05, 930.0, 0.01, 0.5, 1.0),
+    _solid("wet clay", "heavy; stays as it is pressed", 60e3, 0.90, 0.04, 1700.0, 0.02, 0.03, 1.0),
+    _solid("syrup", "runs flat, slowly", 1500.0, 0.97, 0.05, 1350.0, 0.0, 0.15, 1.0),
     _solid("marshmallow", "light, soft, gives way and comes back slowly", 8e3, 0.25, 0.08, 400.0),
     _shell("canvas", "firm cloth: hardly stretches, folds in wide curves", 3000.0, 0.30, 1e-4, 0.15, 0.35),
     _shell("silk", "thin and fluid: falls in many small folds", 1500.0, 0.30, 5e-6, 0.30, 0.06),
@@ -91,7 +96,8 @@ def with_feel(piece: Piece, choice: FeelChoice) -> Piece:
     """The piece with the values of a feel of its role; with OWN, the values it has."""
     section, values = piece.made_of_name, piece.made_of
     if choice.name in FEELS and FEELS[choice.name].role == section:
-        fresh = type(values).model_validate({**dict(values), **mixed(choice), "feel": choice})
+        comes_back = {"yields": None} if section == "solid" else {}
+        fresh = type(values).model_validate({**dict(values), **comes_back, **mixed(choice), "feel": choice})
     else:
         fresh = values.model_copy(update={"feel": FeelChoice(name=OWN)})
     return piece.model_copy(update={section: fresh})

@@ -8,7 +8,7 @@ from typing import Any
 
 from platformdirs import user_data_path
 
-from rubberquince.document.feels import FEELS, USUAL, Feel
+from rubberquince.document.feels import DENTS, FEELS, USUAL, Feel
 from rubberquince.document.scene import Piece, Role
 from rubberquince.document.values import NetValues, ShellValues, SolidValues
 from rubberquince.errors import SceneError
@@ -33,8 +33,13 @@ def feel_of(piece: Piece, name: str, line: str = "") -> Feel:
         raise SceneError(f"“{name}” is one of the feels that the program brings; choose another name.")
     role: Role = piece.role if piece.made_of_name == piece.role else "solid"
     values = piece.made_of.model_dump()
-    names = next(feel for feel in USUAL.values() if feel.role == role).values
+    names = [*_wanted(role), *(DENTS if values.get("yields") is not None else ())]
     return Feel(name, role, line or f"made from {piece.name}", {key: float(values[key]) for key in names})
+
+
+def _wanted(role: Role) -> set[str]:
+    """The values that every feel of a role has."""
+    return set.intersection(*(set(feel.values) for feel in USUAL.values() if feel.role == role))
 
 
 def write_feel(path: Path, feel: Feel) -> None:
@@ -56,8 +61,8 @@ def read_feel(path: Path) -> Feel:
         name, role, line, values = said["name"], said["role"], str(said["line"])[:120], dict(said["values"])
         if said["feel"] > VERSION:
             raise SceneError(f"“{path.name}” was saved by a newer Rubber Quince; update the program to use it.")
-        wanted = next(feel for feel in USUAL.values() if feel.role == role).values
-        if not isinstance(name, str) or not 0 < len(name) <= 40 or set(values) != set(wanted):
+        wanted = _wanted(role)
+        if not isinstance(name, str) or not 0 < len(name) <= 40 or set(values) not in (wanted, wanted | set(DENTS)):
             raise ValueError("not whole")
         MADE_OF[role].model_validate({key: float(value) for key, value in values.items()})
     except OSError as error:

@@ -54,7 +54,12 @@ def _from_5(raw: dict[str, Any]) -> dict[str, Any]:
 
 
 # from a version: a function that takes and returns the raw dict
-MIGRATIONS = {1: _from_1, 2: _from_2, 3: _from_3, 4: _from_4, 5: _from_5}
+def _from_6(raw: dict[str, Any]) -> dict[str, Any]:
+    """Nothing kept a dent in version 6, and every value that was new has a usual one."""
+    return raw | {"version": 7}
+
+
+MIGRATIONS = {1: _from_1, 2: _from_2, 3: _from_3, 4: _from_4, 5: _from_5, 6: _from_6}
 
 
 def save_scene(path: Path, scene: Scene, meshes: dict[str, PolyMesh]) -> None:

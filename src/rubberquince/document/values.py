@@ -77,6 +77,14 @@ class SolidValues(Plain):
     density: Annotated[float, Field(ge=1.0, le=3e4), About(
         "Density", "kg/l", 20.0, 5000.0, "Weight of a litre, in kg: water 1, foam 0.05, rubber 1.1", log=True)] = 1050.0
     weight: Weight = 1.0
+    yields: Annotated[float | None, Field(ge=0.0, le=3.0), About(
+        "Yields at", "%", 0.0, 0.5, "What is squeezed or stretched by more than this stays so: at 0 % it flows, like "
+        "honey or warm wax")] = None
+    flow_time: Annotated[float, Field(ge=1e-3, le=1e4), About(
+        "Flows in", "s", 0.01, 10.0, "Seconds in which two thirds of what is too much have flowed: dough 0.1, "
+        "warm wax 1", log=True)] = 0.1
+    stays: Annotated[float, Field(ge=0.05, le=1.0), About(
+        "Of that stays", "%", 0.1, 1.0, "The part of a dent that stays in the end; the rest comes back")] = 1.0
 
 
 class ShellValues(Plain):

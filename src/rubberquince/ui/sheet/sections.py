@@ -38,8 +38,8 @@ HOLDS = {"nothing": ("nothing", "Everything moves"),
 CURVE = "curve"
 GRAINS = {"shape": ("its shape", "Along its x, as it was made, turned about its y"),
           "texture": ("its texture", "Along the u of its texture coordinates")}
-USUAL_LIMIT = 1.1
-ELSEWHERE = {"cells", "weight", "limit"}         # values that other sections show
+USUAL_LIMIT, USUAL_YIELD = 1.1, 0.05
+ELSEWHERE = {"cells", "weight", "limit", "yields", "flow_time", "stays"}         # values that other sections show
 
 
 class PlaceSection(Section):
@@ -159,6 +159,40 @@ class SpringsSection(Section):
             return show(values.density, "kg/l") if values.mass is None else show(values.mass, "kg")
         stiffness = show(values.stiffness, "kPa") if isinstance(values, SolidValues) else show(values.stretch, "N/m")
         return f"{stiffness} · halves in {show(piece.made_of.wobble_halves, 's')}"
+
+
+class DentsSection(Section):
+    """Whether a Solid comes back from everything, or keeps dents and flows."""
+
+    title = "Dents"
+
+    def __init__(self, bench: Bench) -> None:
+        super().__init__(bench)
+        self.keeps = QCheckBox("Keeps dents")
+        self.keeps.setToolTip("Off: it comes back to its shape, however far it was squeezed or stretched")
+        self.keeps.clicked.connect(lambda on: self._set("keep dents", "solid.yields", USUAL_YIELD if on else None))
+        self.rows.addWidget(self.keeps)
+        self.add_values("solid", SolidValues(yields=USUAL_YIELD), "yields", "flow_time", "stays")
+
+    def applies(self, piece: Piece) -> bool:
+        return piece.in_cells
+
+    def shows(self, piece: Piece, path: str) -> bool:
+        return piece.solid.yields is not None
+
+    def usual(self, piece: Piece, path: str) -> float | None:
+        return usual(piece).get(path.rpartition(".")[2])
+
+    def refresh(self, piece: Piece) -> None:
+        super().refresh(piece)
+        self.keeps.setChecked(piece.solid.yields is not None)
+
+    def summary(self, piece: Piece) -> str:
+        values = piece.solid
+        if values.yields is None:
+            return "comes back"
+        beyond = f" beyond {show(values.yields, '%')}" if values.yields else ""
+        return f"flows in {show(values.flow_time, 's')}{beyond}"
 
 
 class BracesSection(Section):

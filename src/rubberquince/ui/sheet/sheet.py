@@ -15,6 +15,7 @@ from rubberquince.ui.sheet.section import Section
 from rubberquince.ui.sheet.sections import (
     BracesSection,
     ContactSection,
+    DentsSection,
     ForcesSection,
     HoldSection,
     PlaceSection,
@@ -68,7 +69,8 @@ class Sheet(QScrollArea):
         bench = self._bench
         self.sections = [ShapeSection(bench, self._pieces), PlaceSection(bench), FeelSection(bench),
                          LinesSection(bench), HoldSection(bench), GoalSection(bench), SeamsSection(bench),
-                         SpringsSection(bench), BracesSection(bench), PressureSection(bench), ContactSection(bench),
+                         SpringsSection(bench), DentsSection(bench), BracesSection(bench), PressureSection(bench),
+                         ContactSection(bench),
                          ForcesSection(bench), ForceSection(bench), ReachSection(bench), ActsSection(bench)]
         for section in self.sections:
             self._rows.addWidget(section)
