@@ -199,3 +199,25 @@ def test_a_run_as_morph_targets_and_as_files(show, qtbot, tmp_path):
     assert len(list(tmp_path.glob("run.0*.obj"))) == 4 and (tmp_path / "run.glb").exists()
     window.handing.export_run(tmp_path / "run.doc")
     assert "end it in .usdc" in sentence(window)
+
+
+def test_a_ball_of_jelly_comes_back_and_one_of_wet_clay_stays_as_it_fell(show, qtbot):
+    window = show(small_scene(last=12))
+    role, dents = window.sheet.section("Role and feel"), window.sheet.section("Dents")
+    assert dents.summary(window.bench.chosen) == "comes back" and field(window, "Dents", "Yields at").isHidden()
+    pick(role.feel, "wet clay")
+    assert dents.keeps.isChecked() and not field(window, "Dents", "Yields at").isHidden()
+    assert dents.summary(window.bench.chosen) == "flows in 0.03 s beyond 2 %"
+    play_to_end(window, qtbot)
+    assert np.ptp(window.runner.skins(12)["ball"][:, 1]) < 0.97 * np.ptp(window.runner.skins(1)["ball"][:, 1])
+    pick(role.feel, "gel")
+    assert not dents.keeps.isChecked()
+    dents.fold.setChecked(True)
+    dents.keeps.click()
+    assert window.bench.chosen.solid.yields == 0.05
+    type_into(field(window, "Dents", "Yields at").edit, "-3 %")
+    assert "at least 0 %" in sentence(window)
+    type_into(field(window, "Dents", "Flows in").edit, "2")
+    assert window.bench.chosen.solid.flow_time == 2.0
+    dents.keeps.click()
+    assert window.bench.chosen.solid.yields is None
