@@ -267,7 +267,7 @@ def _solid(piece: Piece, meshes: Meshes, scene: Scene, stopped: Callable[[], boo
         unit_mesh(piece.shape, meshes).triangles, lattice, rotation, np.array(piece.place.position),
         cast(Material, material_of(piece, scene, meshes)), touch_of(piece, scene, meshes),
         held if held.any() else None, piece.solid.weight, inflation_of(piece, scene, meshes), goal,
-        course_of(piece, scene, lattice.nodes) if held.any() else None)
+        course_of(piece, scene, meshes, lattice.nodes) if held.any() else None)
 
 
 def _shell(piece: Piece, meshes: Meshes, scene: Scene, stopped: Callable[[], bool]) -> ShellSpec:
@@ -300,12 +300,15 @@ def _net(piece: Piece, meshes: Meshes, scene: Scene, stopped: Callable[[], bool]
 
 def _course(piece: Piece, scene: Scene, meshes: Meshes, held: np.ndarray) -> Course | None:
     """Where the points of a skin are led, if some are held."""
-    return course_of(piece, scene, local_points(piece, meshes)) if held.any() else None
+    return course_of(piece, scene, meshes, local_points(piece, meshes)) if held.any() else None
 
 
 def _led(piece: Piece, meshes: Meshes, scene: Scene, stopped: Callable[[], bool]) -> LedSpec:
-    mesh = unit_mesh(piece.shape, meshes)
-    return LedSpec(mesh.points, mesh.triangles, touch_of(piece, scene, meshes), frame_course(piece, scene))
+    mesh, touch = unit_mesh(piece.shape, meshes), touch_of(piece, scene, meshes)
+    whole = course_of(piece, scene, meshes, local_points(piece, meshes)) if piece.shape_moves else None
+    if whole is not None:
+        return LedSpec(mesh.points, mesh.triangles, touch, whole, free=True)
+    return LedSpec(mesh.points, mesh.triangles, touch, frame_course(piece, scene))
 
 
 def _rigid(piece: Piece, meshes: Meshes, scene: Scene, stopped: Callable[[], bool]) -> RigidSpec:
@@ -317,7 +320,7 @@ def _rigid(piece: Piece, meshes: Meshes, scene: Scene, stopped: Callable[[], boo
     return RigidSpec(
         mesh.points * np.array(place.size), mesh.triangles, place.rotation(), np.array(place.position),
         cast(RigidMaterial, material_of(piece, scene, meshes)), touch_of(piece, scene, meshes), held,
-        piece.rigid.weight, goal, course_of(piece, scene, within.nodes) if held else None)
+        piece.rigid.weight, goal, course_of(piece, scene, meshes, within.nodes) if held else None)
 
 
 def _braces(piece: Piece, meshes: Meshes) -> tuple[Links, ...]:

@@ -1,13 +1,12 @@
 """Goals and weight maps on the nodes of a piece: what the solver is told of them."""
 
-from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Literal
 
 import numpy as np
 from scipy.spatial import cKDTree
 
-from rubberquince.bake.courses import course_of
+from rubberquince.bake.courses import course_of, spread_to
 from rubberquince.document.bodies import Meshes, local_points, piece_points, unit_mesh
 from rubberquince.document.scene import Piece, Scene
 from rubberquince.document.weights import values_of
@@ -19,7 +18,6 @@ FIRMNESS_INSIDE = 1e5       # N/m⁴, of the goal of what is filled: of water it
 HELD = 0.9995               # strength from which on points are held
 DRAWS: dict[str, Literal["points", "middle", "whole"]] = {
     "every point": "points", "its middle": "middle", "as a whole": "whole"}
-NEAREST = 4                 # skin points that say where a node within is drawn to
 
 
 @dataclass(frozen=True, eq=False)
@@ -66,7 +64,7 @@ def goal_of(piece: Piece, scene: Scene, meshes: Meshes, lattice: Within | None) 
         return None, np.zeros(len(nodes), bool)
     strength = np.broadcast_to(amount_of("goal.strength", values.strength, piece, scene, meshes, lattice), len(nodes))
     share = areas(mesh.points * np.array(piece.place.size), mesh.triangles) if lattice is None else lattice.share
-    target, course = start, course_of(piece, scene, nodes)
+    target, course = start, course_of(piece, scene, meshes, nodes)
     if values.to == "another piece":
         target = start + _way_to(values.piece, piece, scene, meshes, nodes)
         course = _course_to(values.piece, piece, scene, meshes, nodes, start)
@@ -96,28 +94,17 @@ def _way_to(other_id: str, piece: Piece, scene: Scene, meshes: Meshes, nodes: np
     mine, its = piece_points(piece, meshes), piece_points(other, meshes)
     if len(mine) != len(its):
         raise ShapeError(f"it cannot be drawn to {other.name}, which has {len(its)} points and not {len(mine)}")
-    return _spread(piece, meshes, nodes)(its - mine)
-
-
-def _spread(piece: Piece, meshes: Meshes, nodes: np.ndarray) -> Callable[[np.ndarray], np.ndarray]:
-    """From ways of the skin points of a piece to those of its nodes, by the nearest points."""
-    skin = local_points(piece, meshes)
-    if len(nodes) == len(skin):
-        return lambda way: way
-    far, near = cKDTree(skin).query(nodes, NEAREST)
-    weight = 1.0 / np.maximum(far, 1e-9) ** 2
-    weight /= weight.sum(axis=1, keepdims=True)
-    return lambda way: np.einsum("nk,nki->ni", weight, way[near])
+    return spread_to(local_points(piece, meshes), nodes)(its - mine)
 
 
 def _course_to(other_id: str, piece: Piece, scene: Scene, meshes: Meshes, nodes: np.ndarray,
                start: np.ndarray) -> Course | None:
     """Where the places of another piece that nodes are drawn to are in time; None if it stays."""
     other = scene.piece(other_id)
-    course = course_of(other, scene, local_points(other, meshes))
+    course = course_of(other, scene, meshes, local_points(other, meshes))
     if course is None:
         return None
-    mine, spread = piece_points(piece, meshes), _spread(piece, meshes, nodes)
+    mine, spread = piece_points(piece, meshes), spread_to(local_points(piece, meshes), nodes)
     return lambda since: start + spread(course(since) - mine)
 
 

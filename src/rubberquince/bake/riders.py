@@ -60,7 +60,7 @@ class LedScenery:
     """Scenery that keys lead."""
 
     def __init__(self, piece: Piece, scene: Scene, meshes: Meshes) -> None:
-        course = course_of(piece, scene, local_points(piece, meshes))
+        course = course_of(piece, scene, meshes, local_points(piece, meshes))
         assert course is not None
         self.piece, self._course, self.points = piece, course, course(0.0)
 

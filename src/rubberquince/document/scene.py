@@ -114,11 +114,12 @@ class RevolvedShape(Plain):
 
 
 class ImportedShape(Plain):
-    """A mesh from a file, kept with the scene under the hash of its content."""
+    """A mesh from a file, kept with the scene under the hash of its content; ``moves`` if that has frames."""
 
     kind: Literal["imported"] = "imported"
     name: str = Field("mesh", max_length=120)
     mesh: str = Field(pattern=r"^[0-9a-f]{32}$")
+    moves: bool = False
 
 
 Recipe = (BlockShape | SphereShape | TorusShape | CushionShape | SheetShape | SuperellipsoidShape | RevolvedShape)
@@ -215,8 +216,14 @@ class Piece(Plain):
 
     @property
     def has_course(self) -> bool:
-        """Do keys lead its place, its own or those of what it rides on?"""
-        return bool(self.rides_on) or any(track.of.startswith("place.") for track in self.tracks)
+        """Do keys lead its place, its own or those of what it rides on, or does its shape move?"""
+        return (bool(self.rides_on) or self.shape_moves
+                or any(track.of.startswith("place.") for track in self.tracks))
+
+    @property
+    def shape_moves(self) -> bool:
+        """Is its mesh another in each frame?"""
+        return isinstance(self.shape, ImportedShape) and self.shape.moves
 
     @property
     def is_led(self) -> bool:

@@ -21,7 +21,8 @@ SUFFIX = ".quince"
 MOST_BYTES = 2 * 1024 ** 3
 MOST_JSON = 8 * 1024 ** 2
 USUAL_MODE = 0o666
-ARRAYS = {"points": "<f8", "face_sizes": "<i4", "face_points": "<i4", "uvs": "<f4", "face_uvs": "<i4"}
+ARRAYS = {"points": "<f8", "face_sizes": "<i4", "face_points": "<i4", "uvs": "<f4", "face_uvs": "<i4",
+          "frames": "<f4"}
 
 
 def _from_1(raw: dict[str, Any]) -> dict[str, Any]:
@@ -133,7 +134,9 @@ def _npy(array: np.ndarray) -> bytes:
 
 
 def _mesh(archive: zipfile.ZipFile, key: str) -> PolyMesh:
-    mesh = PolyMesh(**{name: _array(archive.read(f"meshes/{key}/{name}.npy"), kind) for name, kind in ARRAYS.items()})
+    kept = set(archive.namelist())          # before version 7 no mesh moved
+    mesh = PolyMesh(**{name: _array(archive.read(f"meshes/{key}/{name}.npy"), kind) for name, kind in ARRAYS.items()
+                       if name != "frames" or f"meshes/{key}/{name}.npy" in kept})
     if mesh.key != key:
         raise SceneError("A mesh in the scene file does not match its checksum: the file is damaged.")
     return mesh

@@ -14,7 +14,7 @@ from rubberquince.shapes.polymesh import PolyMesh
 
 SUFFIXES = (".obj", ".ply", ".stl", ".off", ".glb", ".usd", ".usda", ".usdc", ".usdz")
 MOST_SECONDS = 60.0
-MESH = ("points", "face_sizes", "face_points", "uvs", "face_uvs")
+MESH = ("points", "face_sizes", "face_points", "uvs", "face_uvs", "frames")
 
 
 @dataclass(frozen=True, eq=False)
@@ -27,8 +27,11 @@ class Imported:
     notes: tuple[str, ...]
 
 
-def import_mesh(path: Path, stopped: Callable[[], bool] = lambda: False) -> Imported:
-    """Read a mesh file.  Raises ShapeError with one sentence, also when ``stopped()`` says so on the way."""
+def import_mesh(path: Path, stopped: Callable[[], bool] = lambda: False, moving: bool = False) -> Imported:
+    """Read a mesh file; if it is ``moving``, all files numbered like it or all frames of a USD stage.
+
+    Raises ShapeError with one sentence, also when ``stopped()`` says so on the way.
+    """
     if path.suffix.lower() not in SUFFIXES:
         raise ShapeError(f"“{path.name}” is not a mesh this program reads; it reads {', '.join(SUFFIXES)}.")
     if not path.is_file():
@@ -36,9 +39,12 @@ def import_mesh(path: Path, stopped: Callable[[], bool] = lambda: False) -> Impo
     with tempfile.TemporaryDirectory(prefix="rubberquince-") as folder:
         target = Path(folder) / "mesh.npz"
         try:
-            code, said = run_apart("rubberquince.exchange.reader", [str(path), str(target)], stopped, MOST_SECONDS)
+            said_to_it = [str(path), str(target), *(["moving"] if moving else [])]
+            most = MOST_SECONDS * (10.0 if moving else 1.0)
+            code, said = run_apart("rubberquince.exchange.reader", said_to_it, stopped, most)
         except EndedError as ended:
-            why = "was stopped" if ended.stopped else "took longer than a minute and was given up"
+            took = "ten minutes" if moving else "a minute"
+            why = "was stopped" if ended.stopped else f"took longer than {took} and was given up"
             raise ShapeError(f"Reading “{path.name}” {why}; the scene is as it was.") from None
         if code == REFUSED and said:
             raise ShapeError(said)

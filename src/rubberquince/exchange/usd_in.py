@@ -1,6 +1,7 @@
 """USD files: all meshes of a stage, instances among them, from the file's own folder only."""
 
 import stat
+from collections.abc import Iterator
 from pathlib import Path
 
 import numpy as np
@@ -10,18 +11,40 @@ from rubberquince.errors import ShapeError
 from rubberquince.exchange.tidying import NO_CORNERS, NO_UVS, tidy
 from rubberquince.shapes.polymesh import PolyMesh
 
-MOST_LAYERS = 200
+MOST_LAYERS, MOST_FRAMES = 200, 100_000
 
 
 def read_usd(path: Path) -> tuple[PolyMesh, str]:
     """All meshes of a USD stage as it stands at its start, in metres and with y up; and what was left out, or ""."""
+    stage, layers, left_out = _opened(path)
+    mesh = _at(stage, stage.GetStartTimeCode(), path, left_out)
+    del layers                              # until here they keep what was taken out of them out
+    return mesh, left_out
+
+
+def usd_frames(path: Path) -> Iterator[PolyMesh]:
+    """The same at each time code from the first to the last."""
+    stage, layers, left_out = _opened(path)
+    first, last = stage.GetStartTimeCode(), stage.GetEndTimeCode()
+    if not last - first < MOST_FRAMES:
+        raise ShapeError(f"“{path.name}” lasts for more than {MOST_FRAMES} frames; it was not read.")
+    for number in range(round(last - first) + 1):
+        yield _at(stage, first + number, path, left_out)
+    del layers
+
+
+def _opened(path: Path) -> tuple[Usd.Stage, list[Sdf.Layer], str]:
+    """A stage, the layers that have to be held on to while it is read, and a sentence on what was left out."""
     try:
         root = Sdf.Layer.FindOrOpen(str(path))
         layers, left_out = _kept_at_home(root, path.resolve().parent)
-        stage = Usd.Stage.Open(root)
+        return Usd.Stage.Open(root), layers, left_out
     except Tf.ErrorException:
         raise ShapeError(f"“{path.name}” cannot be read as USD: it is damaged.") from None
-    time, cache = Usd.TimeCode(stage.GetStartTimeCode()), UsdGeom.XformCache()
+
+
+def _at(stage: Usd.Stage, code: float, path: Path, left_out: str) -> PolyMesh:
+    time, cache = Usd.TimeCode(code), UsdGeom.XformCache()
     cache.SetTime(time)
     points, sizes, corners, count = [], [], [], 0
     uvs: list[np.ndarray] = []
@@ -49,10 +72,9 @@ def read_usd(path: Path) -> tuple[PolyMesh, str]:
     if UsdGeom.GetStageUpAxis(stage) == UsdGeom.Tokens.z:
         everything = everything[:, [0, 2, 1]] * [1.0, 1.0, -1.0]
     faces = np.concatenate(sizes), np.concatenate(corners)
-    del layers                              # until here they keep what was taken out of them out
     if sum(len(one) for one in uvs) != len(faces[1]):
-        return tidy(everything, *faces, NO_UVS, NO_CORNERS), left_out
-    return tidy(everything, *faces, np.concatenate(uvs), np.concatenate(uv_corners)), left_out
+        return tidy(everything, *faces, NO_UVS, NO_CORNERS)
+    return tidy(everything, *faces, np.concatenate(uvs), np.concatenate(uv_corners))
 
 
 def _kept_at_home(root: Sdf.Layer, folder: Path) -> tuple[list[Sdf.Layer], str]:

@@ -20,6 +20,7 @@ class PolyMesh:
     points : (n, 3) float64, m.  face_sizes : (faces,) int32, corners a face.
     face_points : (corners,) int32, point of each corner, faces one after another.
     uvs : (m, 2) float32 and face_uvs : (corners,) int32, or both empty.
+    frames : (k · n, 3) float32, where its points are in each of k frames, one after another; empty if it does not move.
     """
 
     points: np.ndarray
@@ -27,6 +28,7 @@ class PolyMesh:
     face_points: np.ndarray
     uvs: np.ndarray = field(default_factory=lambda: np.zeros((0, 2), np.float32))
     face_uvs: np.ndarray = field(default_factory=lambda: np.zeros(0, np.int32))
+    frames: np.ndarray = field(default_factory=lambda: np.zeros((0, 3), np.float32))
 
     def __post_init__(self) -> None:
         corners = int(self.face_sizes.sum()) if len(self.face_sizes) else 0
@@ -41,6 +43,9 @@ class PolyMesh:
         if len(self.face_uvs) and (len(self.face_uvs) != corners or self.face_uvs.min() < 0
                                    or self.face_uvs.max() >= len(self.uvs)):
             raise ShapeError("The mesh is damaged: a face names a texture point that does not exist.")
+
+        if len(self.frames) % len(self.points) or not np.isfinite(self.frames).all():
+            raise ShapeError("The mesh is damaged: its frames do not add up.")
 
     @cached_property
     def triangles(self) -> np.ndarray:
@@ -60,9 +65,19 @@ class PolyMesh:
     def key(self) -> str:
         """Hash of the content: equal meshes have equal keys."""
         digest = hashlib.sha256()
-        for array in (self.points, self.face_sizes, self.face_points, self.uvs, self.face_uvs):
+        for array in (self.points, self.face_sizes, self.face_points, self.uvs, self.face_uvs, self.frames):
             digest.update(np.ascontiguousarray(array).tobytes())
         return digest.hexdigest()[:32]
+
+    def at(self, frame: float) -> np.ndarray:
+        """Its points (n, 3) in a ``frame`` from 0 on, evenly on between two; beyond the first and the last it stays."""
+        if not len(self.frames):
+            return self.points
+        frames = self.frames.reshape(-1, len(self.points), 3)
+        frame = min(max(frame, 0.0), len(frames) - 1.0)
+        before = min(int(frame), len(frames) - 2)
+        share = frame - before
+        return (1.0 - share) * frames[before] + share * frames[before + 1].astype(float)
 
     def placed(self, points: np.ndarray) -> "PolyMesh":
         """The same faces over other points."""

@@ -95,15 +95,17 @@ class Pieces:
         document.add_piece(piece)
         self._bench.choose(piece.id)
 
-    def import_mesh(self, path: Path | None = None) -> None:
-        path = path or self._dialogs.to_open("Import a mesh", MESHES)
+    def import_mesh(self, path: Path | None = None, moving: bool = False) -> None:
+        """A new piece from a file; ``moving`` from all files numbered like it, or all frames of a USD stage."""
+        path = path or self._dialogs.to_open("Import a mesh that moves" if moving else "Import a mesh", MESHES)
         if path is None:
             return
         try:
-            imported = awake(self._window, f"Reading “{path.name}”", partial(_ready_to_draw, path))
+            imported = awake(self._window, f"Reading “{path.name}”", partial(_ready_to_draw, path, moving))
             size = tuple(float(max(side, 1e-4)) for side in imported.size)
-            shape = ImportedShape(name=path.name[:120], mesh=imported.mesh.key)
-            self._add(path.stem[:60] or "Mesh", shape, (size[0], size[1], size[2]), "solid", imported.mesh)
+            shape = ImportedShape(name=path.name[:120], mesh=imported.mesh.key, moves=moving)
+            self._add(path.stem[:60] or "Mesh", shape, (size[0], size[1], size[2]), "collider" if moving else "solid",
+                      imported.mesh)
         except QuinceError as error:
             self._bench.say(str(error))
             return
@@ -264,7 +266,9 @@ class Pieces:
             return
         self._bench.document.replace_piece(f"{what} {piece.name}", fresh, mesh)
         if mesh is not None and what != "refine":
-            lost = "" if not len(before.uvs) else "; its texture coordinates are gone"
+            had = {"texture coordinates": before.uvs, "frames": before.frames}
+            gone = [name for name, values in had.items() if len(values)]
+            lost = f"; its {' and its '.join(gone)} are gone" if gone else ""
             counts = f"{len(mesh.face_sizes)} faces now, {len(before.face_sizes)} before"
             self._bench.say(f"{piece.name} has {counts}{lost}.", False)
 
@@ -282,9 +286,9 @@ class Pieces:
         self._bench.choose(piece.id)
 
 
-def _ready_to_draw(path: Path, stopped: Callable[[], bool]) -> Imported:
+def _ready_to_draw(path: Path, moving: bool, stopped: Callable[[], bool]) -> Imported:
     """A mesh file with all that the view needs of it: for a large mesh that takes longer than a window may stand."""
-    imported = import_mesh(path, stopped)
+    imported = import_mesh(path, stopped, moving)
     width, height, depth = (float(side) for side in imported.size)
     split_at_sharp_edges(imported.mesh, (width, height, depth))
     return imported

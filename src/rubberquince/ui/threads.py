@@ -31,7 +31,8 @@ def placed_points(scene: Scene, meshes: Meshes, frame: float, shown: set[str]) -
             led = piece.is_led or piece.role == "force"
             try:
                 turn, place = pose_at(piece, scene, frame if led else scene.run.first)
-                placed[piece.id] = unit_mesh(piece.shape, meshes).points @ turn.T + place
+                since = frame - scene.run.first if led else 0.0
+                placed[piece.id] = unit_mesh(piece.shape, meshes).at(since) @ turn.T + place
             except QuinceError:
                 placed[piece.id] = piece_points(piece, meshes)      # what it rides on is gone, which a check says
     return placed

@@ -130,6 +130,7 @@ class MainWindow(QMainWindow):
                 partial(self.pieces.add_force, kind))
         fresh.addSeparator()
         add(fresh, "Import a mesh…", self.pieces.import_mesh, "Ctrl+I")
+        add(fresh, "Import a mesh that moves…", lambda: self.pieces.import_mesh(moving=True))
         piece = self._piece_menu = self.menus.menu("Piece")
         add(piece, "Rename", self._rename_chosen, "F2")
         add(piece, "Duplicate", self.pieces.duplicate, "Ctrl+D")
