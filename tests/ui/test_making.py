@@ -221,3 +221,21 @@ def test_a_ball_of_jelly_comes_back_and_one_of_wet_clay_stays_as_it_fell(show, q
     assert window.bench.chosen.solid.flow_time == 2.0
     dents.keeps.click()
     assert window.bench.chosen.solid.yields is None
+
+
+def test_with_nothing_chosen_the_sheet_is_that_of_the_whole_scene(show, qtbot):
+    window = show(small_scene(last=6))
+    around = window.sheet.surroundings
+    assert around.isHidden()
+    window.bench.choose("")
+    assert not around.isHidden()
+    gravity, friction = around.fields
+    type_into(gravity.edit, "-2")
+    type_into(friction.edit, "7")
+    assert "at most 5" in sentence(window) and window.bench.scene.run.ground_friction == 0.5
+    around.ground.click()
+    assert not window.bench.scene.run.ground and not friction.isEnabled()
+    play_to_end(window, qtbot)
+    assert window.runner.skins(6)["ball"][:, 1].mean() > window.runner.skins(1)["ball"][:, 1].mean() + 0.01
+    gravity.reset.click()
+    assert window.bench.scene.run.gravity == 9.81

@@ -23,6 +23,7 @@ from rubberquince.ui.sheet.sections import (
     SpringsSection,
 )
 from rubberquince.ui.sheet.shape import ShapeSection
+from rubberquince.ui.sheet.surroundings import Surroundings
 
 LEAST_WIDTH = 320
 OPEN_AT_FIRST = {"Role and feel", "Springs", "Force", "Reach"}
@@ -45,7 +46,8 @@ class Sheet(QScrollArea):
                            wrap=True)
         self._page = QWidget()
         self._page.setObjectName("side")
-        self._rows = column(self._hint, margins=(10, 10, 10, 10), gap=7)
+        self.surroundings = Surroundings(bench)
+        self._rows = column(self._hint, self.surroundings, margins=(10, 10, 10, 10), gap=7)
         self._page.setLayout(self._rows)
         self.setWidget(self._page)
         self._unit = ""
@@ -63,8 +65,8 @@ class Sheet(QScrollArea):
         opened = {s.title for s in self.sections if s.fold.isChecked()} if self.sections else OPEN_AT_FIRST
         for section in self.sections:
             section.deleteLater()
-        while self._rows.count() > 1:
-            self._rows.takeAt(1)
+        while self._rows.count() > 2:
+            self._rows.takeAt(2)
         self._unit = self._bench.scene.length_unit
         bench = self._bench
         self.sections = [ShapeSection(bench, self._pieces), PlaceSection(bench), FeelSection(bench),
@@ -84,6 +86,8 @@ class Sheet(QScrollArea):
             return
         piece = self._bench.seen
         self._hint.setVisible(piece is None and bool(self._bench.scene.pieces))
+        self.surroundings.setVisible(piece is None)
+        self.surroundings.refresh()
         for section in self.sections:
             applies = piece is not None and section.applies(piece)
             section.setVisible(applies)
