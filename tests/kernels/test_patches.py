@@ -19,7 +19,7 @@ GAP = 4e-3
 def test_each_triangle_is_in_one_patch_of_a_few_neighbours():
     mesh = primitives.sphere(20, 10)
     centre = mesh.points[mesh.triangles].mean(axis=1)
-    order, child, span = build_tree(centre)
+    order, child, span = build_tree(centre, PATCH)
     leaves = span[child[:, 0] < 0]
     assert sorted(order.tolist()) == list(range(len(centre)))
     assert np.diff(leaves, axis=1).max() <= PATCH and np.diff(leaves, axis=1).sum() == len(centre)

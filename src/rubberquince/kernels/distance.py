@@ -17,6 +17,9 @@ def _vertex_triangle(x, i, j, k, m, w):
 
     Coordinates are read one by one: a row taken as an array costs more than the arithmetic here.
     """
+    if j == k:                              # a ball: all corners are its middle
+        w[0], w[1], w[2], w[3] = 1.0, -1.0, 0.0, 0.0
+        return True
     a0, a1, a2, p0, p1, p2 = x[j, 0], x[j, 1], x[j, 2], x[i, 0], x[i, 1], x[i, 2]
     ab0, ab1, ab2 = x[k, 0] - a0, x[k, 1] - a1, x[k, 2] - a2
     ac0, ac1, ac2 = x[m, 0] - a0, x[m, 1] - a1, x[m, 2] - a2

@@ -19,8 +19,8 @@ SPARE = 0.1         # of the gap: how far beyond it relations are picked
 
 
 @njit(cache=True, nogil=True)
-def build_tree(centre):
-    """Split triangle centres (t, 3) at the median of their longest side until a leaf is a patch.
+def build_tree(centre, most):
+    """Split triangle centres (t, 3) at the median of their longest side until a leaf is a patch: ``most`` triangles.
 
     Returns order (t,) of the triangles, child (m, 2) node numbers or -1, and span (m, 2) of the order
     that each node covers.  A child's number is above its parent's.
@@ -33,7 +33,7 @@ def build_tree(centre):
     count, node = 1, 0
     while node < count:
         lo, hi = span[node]
-        if hi - lo > PATCH:
+        if hi - lo > most:
             part = order[lo:hi]
             low, high = np.full(3, np.inf), np.full(3, -np.inf)
             for k in part:
@@ -152,10 +152,11 @@ def face_one_way(x, triangles, order, first, moving, pairs, own):
 
 @njit(cache=True, nogil=True)
 def within(box, margin, wide):
-    """True when each box (k, 6), widened by ``margin``, is inside its ``wide`` one; nor when there is no number."""
+    """True when each box (k, 6), widened by its ``margin`` (k,), is inside its ``wide`` one; nor when it has no number.
+    """
     for p in range(len(box)):
         for i in range(3):
-            if not (box[p, i] - margin >= wide[p, i] and box[p, 3 + i] + margin <= wide[p, 3 + i]):
+            if not (box[p, i] - margin[p] >= wide[p, i] and box[p, 3 + i] + margin[p] <= wide[p, 3 + i]):
                 return False
     return True
 
@@ -302,14 +303,15 @@ def _that_meet(boxes, count, hull, which):
 
 @njit(cache=True, nogil=True)
 def search(pairs, wanted, slack, along, x, way, ball, own, first, order, piece, triangles, owned_point, owned_edge,
-           edges, rest, centre, gaps, point_gap, cell):
+           edges, rest, centre, gaps, point_gap, cell, balls):
     """Relations of ``wanted`` (k,) bool ``pairs`` (k, 2) of patches that may come within their gap near ``x`` (n, 3).
 
     A pair may move against each other by ``slack`` (k,), m, away from ``x`` or, where ``along`` (k,) bool, away from
     the ``way`` (n, 3), m, that leads on from there; ``ball`` (patches, 4) holds that.
     Patch p has triangles ``order[first[p]]`` .. ``order[first[p + 1]]``, of which each owns some of its points and
     edges, so that no relation comes twice.
-    Gaps are those of the points that are part of it, ``gaps`` (pieces,) the widest.
+    Gaps are those of the points that are part of it, ``gaps`` (pieces,) the widest.  Those of pieces of ``balls``
+    (pieces,) bool are their radii: two balls keep the sum of theirs, and only their middles touch anything.
     Within a piece (``own``), what is closer at ``rest`` than half a ``cell`` (pieces,), m, does not count, and gaps are
     at most half the distance at rest: a skin never pushes where it was made to be close.
 
@@ -328,7 +330,10 @@ def search(pairs, wanted, slack, along, x, way, ball, own, first, order, piece, 
             shift[i] = 0.5 * (ball[a, i] + ball[b, i]) if along[k] else 0.0
         on = way if along[k] else nowhere
         near = cell[piece[a]] if own[k] else 0.0
-        r = max(gaps[piece[a]], gaps[piece[b]])
+        one_balls, two_balls = balls[piece[a]], balls[piece[b]]
+        both = one_balls and two_balls
+        begin, end = 3 if two_balls and not one_balls else 0, 3 if one_balls else 6 if two_balls else 15
+        r = gaps[piece[a]] + gaps[piece[b]] if both else max(gaps[piece[a]], gaps[piece[b]])
         _sweep(x, on, shift, triangles, order, first[a], first[a + 1], 0.0, one_corners, one_boxes)
         reach = r * (1.0 + SPARE) + slack[k]
         _sweep(x, on, shift, triangles, order, first[b], first[b + 1], reach, two_corners, two_boxes)
@@ -353,7 +358,7 @@ def search(pairs, wanted, slack, along, x, way, ball, own, first, order, piece, 
                     continue
                 if count + 15 > len(kind):
                     pair, ids, kind, gap, far = _grown(pair, ids, kind, gap, far)
-                for part in range(15):              # three points each with the other's face, and all edges
+                for part in range(begin, end):      # three points each with the other's face, and all edges
                     if part < 6:
                         c = part % 3
                         if part < 3:
@@ -378,6 +383,8 @@ def search(pairs, wanted, slack, along, x, way, ball, own, first, order, piece, 
                     if along[k]:
                         d -= max(closing(what, p, q, u, z, way, v, d), 0.0)
                     least = max(max(point_gap[p], point_gap[q]), max(point_gap[u], point_gap[z]))
+                    if both:
+                        least = point_gap[p] + point_gap[q]
                     if d > least * (1.0 + SPARE) + slack[k]:
                         continue
                     if own[k]:

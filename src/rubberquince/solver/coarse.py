@@ -82,6 +82,8 @@ def _aggregates(carriers: list[Carrier]) -> tuple[np.ndarray, np.ndarray]:
                 extent = np.abs(place).max(axis=0)
                 place[:, extent < THIN * extent.max()] = 0.0
             mode[part, 1:] = place / max(np.abs(place).max(), 1e-300)
+        if carrier.radius is not None:               # pellets have no motion in common
+            mode[:] = 0.0
         numbers.append(number)
         all_modes.append(mode)
         first += len(parts)

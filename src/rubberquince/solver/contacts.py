@@ -112,6 +112,14 @@ class Contacts:
         group = self._groups(one, two)
         return touches[:-1], group[:-1] == group[-1]
 
+    def reached(self) -> np.ndarray:
+        """Which nodes (n,) bool carry something that was picked since the last place was named."""
+        w, ids = self._world, self.touching.ids
+        points = np.unique(ids[(ids >= 0) & (ids < w.skin.moving)])
+        reached = np.zeros(len(w.mass), bool)
+        reached[w.skin.bind_node[points].reshape(-1)] = True
+        return reached
+
     def _groups(self, one: np.ndarray, two: np.ndarray) -> np.ndarray:
         """The number (solids + 1,) of the group of each solid that relations of bodies ``one`` and ``two`` (k,) join;
         the last is that of all that is still or held.
@@ -180,7 +188,7 @@ class Contacts:
         for attempt in range(MOST_WIDENINGS):
             self._look(x, way.copy())
             result = limit_motion(stage, t.ids, t.kind, t.gap, t.distance, t.apart, self._pushes, self.skin,
-                                  skin.moving, skin.bind_node, skin.bind_weight, w.node_body, compliance, move, way)
+                                  skin.moving, skin.bind_node, skin.bind_weight, w.part, compliance, move, way)
             if result == FREE or not self._look(x, way.copy()) or self._is_safe(way):
                 return result
             if attempt < MOST_WIDENINGS - 1:            # deflected to where nothing was listed: look again

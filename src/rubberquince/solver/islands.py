@@ -50,6 +50,9 @@ class IslandStepper(Stepper):
         self._first_point = np.searchsorted(skin.piece[: skin.moving], np.arange(world.bodies))
         self._size = np.array([np.ptp(carrier.start, axis=0).max() for carrier in world.carriers], float)
         self._is_led = np.array([isinstance(body, LedSpec) for body in spec.bodies], bool)
+        for body, carrier in enumerate(world.carriers):
+            if carrier.radius is not None:              # what is small is still when it hardly moves itself
+                self._size[body] = carrier.size
         self._on_courses = np.array([getattr(body, "course", None) is not None
                                      or (body.goal is not None and body.goal.course is not None)
                                      for body in spec.bodies], bool) & ~self._is_led
@@ -187,6 +190,8 @@ class IslandStepper(Stepper):
             asleep = more
         elif nodes[~asleep].sum() > SMALLER * nodes.sum():
             asleep[:] = False
+        if self._balls.any and not asleep.all():            # pellets sleep only with all else
+            asleep[:] = False
         idle[np.isinf(idle) & ~asleep] = 0.0
         idle[asleep] = ASLEEP
         return idle
@@ -206,6 +211,7 @@ class IslandStepper(Stepper):
         w, stirred = self.world, self._on_courses | self._leads(since)
         for force in self._forces.scene:
             stirred |= force.bodies
+        stirred |= w.of_balls[: w.bodies] & (since < self._balls.last)
         stirred |= np.array([since < inflation.grows for inflation in w.pressing.inflations], bool)
         for seam in w.spec.seams:
             if since < seam.closes:

@@ -11,7 +11,7 @@ import igl
 import numpy as np
 
 from rubberquince.kernels.crossing import count_crossings
-from rubberquince.solver.specs import LedSpec
+from rubberquince.solver.specs import LedSpec, PelletSpec
 from rubberquince.solver.world import Skin, World
 
 TRACE, SET_OFF = 1e-3, 0.9     # of the gap: boxes so near to each other touch, and are set so far apart
@@ -34,7 +34,7 @@ def find_overlaps(world: World) -> list[Overlap]:
     points = [skin.points[skin.piece == k] for k in range(world.bodies)]
     for a, b in combinations(range(world.bodies), 2):
         x, y = points[a], points[b]
-        led = any(isinstance(world.spec.bodies[k], LedSpec) for k in (a, b))    # it has two sides, as what stands
+        led = any(isinstance(world.spec.bodies[k], LedSpec | PelletSpec) for k in (a, b))    # no inside, as what stands
         meet = (x.min(axis=0) < y.max(axis=0)).all() and (y.min(axis=0) < x.max(axis=0)).all()
         if not led and world.meets[a, b] and meet and _tangled(world, skin.points, a, b):
             between = x.mean(axis=0) - y.mean(axis=0)
@@ -54,7 +54,8 @@ def parted(world: World) -> np.ndarray:
     start, skin = world.start.copy(), world.skin
     boxes = [(skin.points[skin.piece == k].min(axis=0), skin.points[skin.piece == k].max(axis=0))
              for k in range(len(world.gap))]
-    fixed = np.array([(world.free[world.node_body == k] == 0.0).any() for k in range(world.bodies)], bool)
+    fixed = np.array([(world.free[world.node_body == k] == 0.0).any() or world.of_balls[k]
+                      for k in range(world.bodies)], bool)
     settled = [k for k in range(len(boxes)) if k >= world.bodies or fixed[k]]
     moved = np.zeros((len(boxes), 3))
     for k in sorted(np.flatnonzero(~fixed), key=lambda k: float(boxes[k][0][1])):      # the upper one makes way

@@ -29,7 +29,8 @@ class Patches:
         order, child, patch, first, roots, piece = [], [], [], [0], [], []
         nodes = triangles = 0
         for k, mine in enumerate(skin.triangles):
-            rank, below, span = pt.build_tree(self._centre[triangles: triangles + len(mine)])
+            most = 1 if world.of_balls[k] else pt.PATCH         # balls go each its own way
+            rank, below, span = pt.build_tree(self._centre[triangles: triangles + len(mine)], most)
             leaf = below[:, 0] < 0
             number = np.full(len(below), -1, np.int64)
             number[leaf] = np.argsort(np.argsort(span[leaf, 0])) + len(first) - 1
@@ -145,7 +146,7 @@ class Patches:
         world = self._world
         return pt.search(pairs, wanted, slack, along, x, way, self.ball(way), own, self._first, self._order, self.piece,
                          self._triangles, self._owned_point, self._owned_edge, world.skin.edges, world.skin.points,
-                         self._centre, world.gap, world.point_gap, self._near)
+                         self._centre, world.gap, world.point_gap, self._near, world.of_balls)
 
     def _fit(self, wide: np.ndarray) -> None:
         if len(wide):

@@ -241,7 +241,28 @@ class RigidSpec:
     inflation: Inflation = Inflation()
 
 
-BodySpec = SolidSpec | ShellSpec | LedSpec | RigidSpec
+@dataclass(frozen=True, eq=False)
+class PelletSpec:
+    """Balls that move each for itself: their middles (n, 3) at the start and ``radius`` (n,), m.
+
+    released : (n,) s, until when each is held where it waits, and then leaves at ``speed`` (3,), m/s.
+    ``held`` keeps all.  A touch has no gap: that of a ball is its radius.
+    """
+
+    points: np.ndarray
+    radius: np.ndarray
+    material: RigidMaterial
+    touch: Touch
+    released: np.ndarray
+    speed: np.ndarray
+    held: bool = False
+    weight: float = 1.0
+    goal: None = None
+    course: None = None
+    inflation: Inflation = Inflation()
+
+
+BodySpec = SolidSpec | ShellSpec | LedSpec | RigidSpec | PelletSpec
 AnyMaterial = Material | ShellMaterial | NoMaterial | RigidMaterial
 
 

@@ -10,6 +10,7 @@ from rubberquince.kernels import contact as ct
 from rubberquince.kernels import turning as tn
 from rubberquince.kernels.limit import HELD_BACK, NEWTON, PREDICTOR
 from rubberquince.kernels.motion import add_inertia_force, inertia_energy
+from rubberquince.solver.balls import Balls
 from rubberquince.solver.bounce import Bounce, find_bounces
 from rubberquince.solver.contacts import NOWHERE, Contacts
 from rubberquince.solver.courses import Courses
@@ -27,6 +28,7 @@ STILL_SPEED = 1e-4          # m/s: slower sliding counts as sticking
 CONTACT_INERTIA = 5.0       # contact stiffness in units of mass / step²
 CONTACT_LOAD = 4.0          # and in units of the body's own weight pressure over the gap
 POINT_INERTIA, POINT_LOAD = 0.1, 4.0        # the same for a single point of a rigid body, of the whole of it
+BALL_LOAD = 100.0           # weights of a pellet, that its contact bears as it gives way by a whole radius
 USUAL_FPS = 24.0            # fewer frames a second have more substeps each: a step never gets longer
 SLOW_STEPS = 1.0            # of gravity: what nears or leaves another by less than these gain is at rest on it
 USUAL_GRAVITY = 9.81        # m/s²
@@ -124,6 +126,7 @@ class Stepper:
         self._damping = Damping(self.world, self.system, self._loose, pitches)
         self._forces, self._courses = Forces(self.world), Courses(self.world)
         self._supply = np.zeros_like(rest)  # what the forces on held nodes are that known motion works against, N
+        self._balls = Balls(self.world)
         self._bounces: list[Bounce] = []
         self._touch = 0.0                   # energy of contact at the start of the substep, J
         self._contact = np.zeros(0)         # stiffness of points in this frame, N/m
@@ -246,6 +249,8 @@ class Stepper:
 
     def _substep(self, h: float, since: float) -> None:
         tangled, quality = self.contacts.tangled(), self.quality
+        if self._balls.any:
+            self.state = replace(self.state, v=self._balls.let_go(self.state.v, since, h))
         if tangled:
             self.state = replace(self.state, x=self.contacts.draw_apart(self.state.x, h))
         state = self.state
@@ -271,11 +276,16 @@ class Stepper:
         v, push, force = self._scheme.speeds(state, x, step.aim, step.left, self._courses.speed)
         self._damping.calm_wholes(x, v, self._courses.speed, h)
         if cut or (step.touches.any() and self._gains(x, v, step)):
-            stopped = step.touches[self.world.node_body, None] | cut
+            touched = step.touches[self.world.node_body]
+            if self._balls.any:             # each for itself
+                touched[self._balls.nodes] = self.contacts.reached()[self._balls.nodes]
+            stopped = touched[:, None] | cut
             v = np.where(stopped, (x - state.x) / h, v)                 # of what is led it is that already
             push, force = np.where(stopped, 0.0, push), np.where(stopped, 0.0, force)
         for bounce in self._bounces:
             bounce.part(v)
+        if self._balls.any:
+            x = self._balls.fly(self.contacts.reached(), state.x, state.v, step.aim.pull, h, x, v, push, force)
         for bodies in tangled:              # they are drawn apart, not shot
             mine = np.isin(self.world.node_body, bodies)
             share = self.world.mass[mine] / self.world.mass[mine].sum()
@@ -337,6 +347,11 @@ class Stepper:
             if isinstance(w.spec.bodies[body], LedSpec):
                 continue                    # it is as firm as what it meets
             mine = slice(*np.searchsorted(skin.piece[: skin.moving], [body, body + 1]))
+            if w.of_balls[body]:
+                pull = abs(w.gravity * w.weight[body])
+                contact[mine] = w.mass[w.node_body == body] * (CONTACT_INERTIA / (h * h)
+                                                               + BALL_LOAD * pull / w.point_gap[: skin.moving][mine])
+                continue
             mass = w.mass[w.node_body == body].sum() / max(skin.area[mine].sum(), 1e-300)
             contact[mine] = skin.area[mine] * (CONTACT_INERTIA * mass / (h * h)
                                                + CONTACT_LOAD * w.own_pressure(body)

@@ -56,10 +56,11 @@ class Touching:
         ground = float(np.max(world.spec.ground.gap)) if world.spec.ground else 0.0
         self._ground_gap = np.maximum(world.point_gap[: world.skin.moving], ground)
         self._ground_gap[~world.meets[world.skin.piece[: world.skin.moving], -1]] = -np.inf
-        self._widest = float(max([*world.gap, ground, 1e-6]))
+        self._widest = float(max([*world.gap[~world.of_balls], ground, 1e-6]))
+        self._margin = HALF * (self._widest + 2.0 * np.where(world.of_balls, world.gap, 0.0)[patches.piece])
         self._spare = np.maximum(MOST * patches.size(np.arange(patches.moving)), LEAST * self._widest)
         self._inside = []
-        self._wide = patches.boxes(world.skin.points, len(patches.piece)) + HALF * self._widest * SIDES
+        self._wide = patches.boxes(world.skin.points, len(patches.piece)) + self._margin[:, None] * SIDES
         self._wide[: patches.moving] = np.nan
         self._start = world.skin.points
         self._keys, self._pairs = np.zeros(0, np.int64), np.zeros((0, 2), np.int64)
@@ -188,11 +189,11 @@ class Touching:
         box = patches.boxes(x, moving)
         for move in moves:
             patches.widen(box, x, move)
-        if pt.within(box, HALF * self._widest, self._wide[:moving]):
+        if pt.within(box, self._margin[:moving], self._wide[:moving]):
             return False
         for move in self._moves:
             patches.widen(box, x, move)
-        self._wide[:moving] = box + (HALF * self._widest + self._spare[:, None]) * SIDES
+        self._wide[:moving] = box + (self._margin[:moving] + self._spare)[:, None] * SIDES
         keys = patches.meeting(self._wide)
         one, two = np.divmod(keys, len(patches.piece))
         keys = keys[self._world.meets[patches.piece[one], patches.piece[two]]]
@@ -205,7 +206,8 @@ class Touching:
         along[known] = self._along[before[known]]
         self._slack, self._strayed, self._along = slack, strayed, along
         self._keys, self._pairs = keys, np.column_stack(np.divmod(keys, len(patches.piece)))
-        self._own = patches.piece[self._pairs[:, 0]] == patches.piece[self._pairs[:, 1]]
+        pieces = patches.piece[self._pairs]
+        self._own = (pieces[:, 0] == pieces[:, 1]) & ~self._world.of_balls[pieces[:, 0]]
         self._smooth = self._own & patches.smooth(self._pairs)
         self._alike = self._left_alone(self._start)
         return True

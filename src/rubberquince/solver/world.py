@@ -13,10 +13,21 @@ import numpy as np
 from rubberquince.shapes.polymesh import edges_of, is_closed
 from rubberquince.solver.carriers.carrier import Carrier
 from rubberquince.solver.carriers.led import led_carrier
+from rubberquince.solver.carriers.pellets import pellet_carrier
 from rubberquince.solver.carriers.rigid import rigid_carrier
 from rubberquince.solver.carriers.shell import shell_carrier
 from rubberquince.solver.carriers.solid import solid_carrier
-from rubberquince.solver.specs import AnyMaterial, Inflation, LedSpec, RigidSpec, RunSpec, ShellSpec, SolidSpec, Touch
+from rubberquince.solver.specs import (
+    AnyMaterial,
+    Inflation,
+    LedSpec,
+    PelletSpec,
+    RigidSpec,
+    RunSpec,
+    ShellSpec,
+    SolidSpec,
+    Touch,
+)
 from rubberquince.solver.terms.bending import Bending
 from rubberquince.solver.terms.flow import Flow
 from rubberquince.solver.terms.goals import Goals
@@ -29,7 +40,7 @@ from rubberquince.solver.terms.term import Term
 OWN_BOUNCE = -1.0            # no number for the bounce: what bodies are made of decides
 CARRIERS: dict[type, Callable[[Any], Carrier]] = {
     SolidSpec: solid_carrier, ShellSpec: shell_carrier, LedSpec: led_carrier,
-    RigidSpec: rigid_carrier}
+    RigidSpec: rigid_carrier, PelletSpec: pellet_carrier}
 
 
 @dataclass(eq=False)
@@ -100,11 +111,15 @@ class World:
         self.node_body = np.repeat(np.arange(self.bodies), counts)
         self.share = _stack([carrier.share for carrier in self.carriers], (0,))
         self.free = 1.0 - _stack([carrier.held.astype(float) for carrier in self.carriers], (0,))
-        held = np.bincount(self.node_body, self.free == 0.0, self.bodies) > 0.0
+        self.of_balls = np.array([carrier.radius is not None for carrier in self.carriers]
+                                 + [False] * len(spec.colliders), bool)     # pieces (pieces,)
+        held = (np.bincount(self.node_body, self.free == 0.0, self.bodies) > 0.0) | self.of_balls[: self.bodies]
         drawn = np.array([body.goal is not None for body in spec.bodies], bool)
         as_one = np.array([body.goal is not None and body.goal.draws != "points" for body in spec.bodies], bool)
         self.anchored = held | drawn                    # bodies (bodies,) bool whose momentum is not theirs alone
         self.turns = ~held & (~drawn | as_one)          # those that turn as a whole
+        balls = self.of_balls[self.node_body]
+        self.part = np.where(balls, self.bodies + np.arange(n), self.node_body)    # (n,), what is held back as one
         self.octahedra = Octahedra(spec.bodies, self.carriers, self.first_node)
         self.flow = Flow(spec.bodies, self.octahedra)
         self.membrane = Membrane(spec.bodies, self.carriers, self.first_node)
@@ -155,14 +170,16 @@ class World:
         """Write how a piece (bodies first, then colliders) touches into the running arrays."""
         self.touches[piece] = touch
         mine = self.skin.piece == piece
-        self.gap[piece], self.point_gap[mine], self.friction[mine] = np.max(touch.gap), touch.gap, touch.friction
+        radius = self.carriers[piece].radius if piece < self.bodies else None
+        gap = touch.gap if radius is None else radius
+        self.gap[piece], self.point_gap[mine], self.friction[mine] = np.max(gap), gap, touch.friction
         self.bounce[piece] = OWN_BOUNCE if touch.bounce is None else touch.bounce
         self.outside_only[piece] = touch.outside_only and is_closed(self.skin.triangles[piece])
 
     def _that_give_way(self, pieces: int) -> np.ndarray:
         """Which of all ``pieces`` and the ground can push each other: one gives way, and is not rigid by itself."""
         gives_way = np.zeros(pieces + 1, bool)
-        np.logical_or.at(gives_way, self.node_body, self.free > 0.0)
+        np.logical_or.at(gives_way, self.node_body, (self.free > 0.0) | self.of_balls[self.node_body])
         meets = gives_way[:, None] | gives_way
         for k, body in enumerate(self.spec.bodies):
             meets[k, k] &= not isinstance(body, RigidSpec)
@@ -218,10 +235,15 @@ def _skin(spec: RunSpec, carriers: list[Carrier], first_node: np.ndarray) -> Ski
 def _owners(triangles: list[np.ndarray], count: int) -> tuple[np.ndarray, list[np.ndarray], list[np.ndarray]]:
     """Unique edges, and for each triangle the edges and points that it alone lists."""
     edges: list[np.ndarray] = []
-    owned_edge, owned_point = [], []
+    owned_edge: list[np.ndarray] = []
+    owned_point: list[np.ndarray] = []
     first = 0
     seen = np.zeros(count, bool)
     for tri in triangles:
+        if (tri[:, 0] == tri[:, 1]).all():                  # balls: points alone
+            owned_edge.append(np.full(tri.shape, -1, np.int64))
+            owned_point.append(np.tile([True, False, False], (len(tri), 1)))
+            continue
         mine = edges_of(tri).astype(np.int64)
         pairs = np.sort(tri[:, [0, 1, 1, 2, 2, 0]].reshape(-1, 2), axis=1)
         key, base = pairs[:, 0] * count + pairs[:, 1], mine[:, 0] * count + mine[:, 1]

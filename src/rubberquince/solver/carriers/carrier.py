@@ -13,7 +13,7 @@ class Carrier:
     is of.  held : (n,) bool, nodes that never move.  size : m, its finest length.
     triangles : (t, 3) skin points; a point is carried by nodes ``bind_node`` (points, k) with ``bind_weight``.
     near : m, parts of the skin that are closer at rest never touch each other.  filled : whether it has an inside.
-    parts : how many aggregates its coarse space has.
+    parts : how many aggregates its coarse space has.  radius : (points,), m, of pellets; None of all else.
     """
 
     start: np.ndarray
@@ -27,3 +27,4 @@ class Carrier:
     near: float
     filled: bool
     parts: int
+    radius: np.ndarray | None = None

@@ -1,0 +1,52 @@
+"""Pellets in a step: when they are let go, and how they fly where nothing is near."""
+
+import numpy as np
+
+from rubberquince.solver.specs import PelletSpec
+from rubberquince.solver.world import World
+
+MOMENT = 1e-9               # s
+
+
+class Balls:
+    """The pellets of a world; ``nodes`` are theirs, ``any`` is whether there are some."""
+
+    def __init__(self, world: World) -> None:
+        self._world = world
+        specs = [(body, spec) for body, spec in enumerate(world.spec.bodies) if isinstance(spec, PelletSpec)]
+        mine = [np.arange(world.first_node[body], world.first_node[body + 1]) for body, _ in specs]
+        self.nodes = np.concatenate([np.zeros(0, np.int64), *mine])
+        self.any = len(self.nodes) > 0
+        self._held = np.concatenate([np.zeros(0, bool), *(np.full(len(spec.points), spec.held) for _, spec in specs)])
+        self._released = np.concatenate([np.zeros(0), *(spec.released for _, spec in specs)])
+        self._speed = np.concatenate([np.zeros((0, 3)), *(np.tile(spec.speed, (len(spec.points), 1))
+                                                          for _, spec in specs)])
+        self.last = float(self._released.max(initial=0.0))      # s, when the last is let go
+
+    def let_go(self, v: np.ndarray, since: float, h: float) -> np.ndarray:
+        """Speeds (n, 3), m/s, with those of what is let go in the step of ``h``, s, that ends at ``since``.
+
+        Until then it is held where it waits.
+        """
+        free = (self._released <= since - h + MOMENT) & ~self._held
+        self._world.free[self.nodes] = free
+        now = free & (self._released > since - 2.0 * h + MOMENT) & (self._speed != 0.0).any(axis=1)
+        if now.any():
+            v = v.copy()
+            v[self.nodes[now]] = self._speed[now]
+        return v
+
+    def fly(self, reached: np.ndarray, x: np.ndarray, v: np.ndarray, pull: np.ndarray, h: float,
+            *after: np.ndarray) -> np.ndarray:
+        """Positions (n, 3), m, with those of pellets that nothing has ``reached`` (n,) as they fly from ``x`` at ``v``.
+
+        after : positions, speeds, and what pushes, twice, at the end of the step of ``h``, s; these are changed.
+        """
+        there, speed, push, force = after
+        alone = self.nodes[~reached[self.nodes] & (self._world.free[self.nodes] > 0.0)]
+        if len(alone):
+            there = there.copy()
+            there[alone] = x[alone] + h * v[alone] + 0.5 * h * h * pull[alone]
+            speed[alone] = v[alone] + h * pull[alone]
+            push[alone] = force[alone] = pull[alone]
+        return there
