@@ -8,6 +8,7 @@ from typing import cast
 import numpy as np
 from scipy.spatial import cKDTree
 
+from rubberquince.bake.balls import balls_of
 from rubberquince.bake.courses import course_of, frame_course
 from rubberquince.bake.fields import forces_at
 from rubberquince.bake.goals import Within, amount_of, areas, goal_of
@@ -35,6 +36,7 @@ from rubberquince.solver.specs import (
     LedSpec,
     Links,
     Material,
+    PelletSpec,
     RigidMaterial,
     RigidSpec,
     RunSpec,
@@ -67,7 +69,7 @@ class Assembly:
 
 def material_of(piece: Piece, scene: Scene, meshes: Meshes) -> AnyMaterial:
     """What the nodes of a piece are made of, by its values and their maps."""
-    if piece.role == "rigid":
+    if piece.made_of_name == "rigid":
         rigid, room = piece.rigid, equal_masses(local_points(piece, meshes), piece_triangles(piece, meshes))[1]
         return RigidMaterial(rigid.density if rigid.mass is None else rigid.mass / room)
     if piece.role == "net":
@@ -337,5 +339,19 @@ def braces_of(piece: Piece, meshes: Meshes) -> tuple[np.ndarray, np.ndarray]:
                          values.spread, values.seed)
 
 
+def _pellets(piece: Piece, meshes: Meshes, scene: Scene, stopped: Callable[[], bool]) -> PelletSpec:
+    points, balls = piece_points(piece, meshes), balls_of(piece, meshes)
+    middle = balls.middles(points)
+    along = piece.place.rotation()[:, 1]
+    turn = np.argsort(np.argsort(-(middle @ along), kind="stable"))         # whose turn it is
+    release, run = piece.release, scene.run
+    frames = max(release.first - run.first, 0) + release.frames * turn / max(len(turn) - 1, 1)
+    return PelletSpec(
+        middle, balls.radii(points), cast(RigidMaterial, material_of(piece, scene, meshes)),
+        touch_of(piece, scene, meshes), frames / run.fps, release.speed * along, piece.hold.what == "everything",
+        piece.rigid.weight)
+
+
 BUILDERS: dict[Role, Callable[[Piece, Meshes, Scene, Callable[[], bool]], BodySpec]] = {
-    "solid": _solid, "shell": _shell, "net": _net, "cage": _solid, "collider": _led, "rigid": _rigid}
+    "solid": _solid, "shell": _shell, "net": _net, "cage": _solid, "collider": _led, "rigid": _rigid,
+    "pellets": _pellets}

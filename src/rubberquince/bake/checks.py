@@ -178,7 +178,7 @@ def _make_solid(scene: Scene, meshes: Meshes) -> Check:
 
 def _overlaps(scene: Scene, meshes: Meshes) -> list[Check]:
     """What starts inside another piece or the ground, and by how much it must rise to be clear."""
-    taking_part = [p for p in scene.pieces if p.role not in ("scenery", "carried", "force")]
+    taking_part = [p for p in scene.pieces if p.role not in ("scenery", "carried", "force", "pellets")]
     points: dict[str, np.ndarray] = {}
     for piece in taking_part:
         try:
@@ -361,6 +361,7 @@ LOOKS: dict[Role, tuple[Callable[[Piece, Scene, Meshes], list[Check]], ...]] = {
     "net": (_open_but_pressed, _falls_past, _thick_gap, _all_held, _goal_elsewhere),
     "cage": (_falls_past, _all_held, _goal_elsewhere),
     "rigid": (_falls_past, _all_held, _goal_elsewhere),
+    "pellets": (_falls_past, _all_held),
     "carried": (_not_carried,),
     "collider": (_wide_gap,),
     "scenery": (),

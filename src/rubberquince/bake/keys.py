@@ -36,6 +36,7 @@ def _physics(piece: Piece, values: bool) -> dict[str, Any]:
         made_of = piece.made_of
         data["built"] = built(made_of), piece.hold.model_dump(), [getattr(made_of, name, None)
                                                                   for name in ("flat", "grain_by")]
+        data["release"] = piece.release.model_dump() if piece.role == "pellets" else None
         data["keeps dents"] = getattr(made_of, "yields", None) is not None
         data["goal"] = piece.goal.model_dump(include={"to", "piece", "how"})
         data["held by goal"] = _holding(piece)

@@ -14,7 +14,7 @@ READINGS = ("volume", "stretch", "contact", "speed", "height", "centre", "squeez
 class Entry:
     """A piece that moves: how many skin points and carrier nodes it has, and the key of its carrier.
 
-    Frames of another carrier say nothing about the cells of this one.
+    Frames of another carrier say nothing about the cells of this one.  Of two of one piece the last is what is seen.
     """
 
     piece: str
@@ -51,7 +51,7 @@ class Layout:
 
     def _split(self, values: np.ndarray, counts: list[int]) -> dict[str, np.ndarray]:
         parts = np.split(values, np.cumsum(counts)[:-1]) if counts else []
-        return {entry.piece: part for entry, part in zip(self.entries, parts)}
+        return {entry.piece: part for entry, part, count in zip(self.entries, parts, counts) if count}
 
     def to_json(self) -> str:
         """Text with a checksum of its own."""

@@ -4,6 +4,7 @@ import igl
 import numpy as np
 
 from rubberquince.bake.assemble import Assembly, by_id
+from rubberquince.bake.balls import balls_of
 from rubberquince.bake.courses import course_of
 from rubberquince.document.bodies import Meshes, local_points, piece_points, piece_triangles
 from rubberquince.document.scene import Piece, Scene
@@ -56,6 +57,19 @@ class Rider:
         return np.stack([along, up, np.cross(along, up)], axis=1)
 
 
+class Pellets:
+    """The skin of pellets: each ball goes along with its node, and does not turn."""
+
+    def __init__(self, piece: Piece, number: int, stepper: Stepper, meshes: Meshes) -> None:
+        self.piece, self.points = piece, piece_points(piece, meshes)
+        self._part = balls_of(piece, meshes).part + stepper.world.first_node[number]
+        self._aside = self.points - stepper.world.start[self._part]
+
+    def skin(self, x: np.ndarray, since: float) -> np.ndarray:
+        """The same as of a Rider."""
+        return x[self._part] + self._aside
+
+
 class LedScenery:
     """Scenery that keys lead."""
 
@@ -69,13 +83,14 @@ class LedScenery:
         return self._course(since)
 
 
-def riders_of(scene: Scene, meshes: Meshes, assembly: Assembly, stepper: Stepper) -> list[Rider | LedScenery]:
-    """All carried pieces in the order of their ids, then scenery that keys lead.
+def riders_of(scene: Scene, meshes: Meshes, assembly: Assembly, stepper: Stepper) -> list[Rider | Pellets | LedScenery]:
+    """All pellets, all carried pieces in the order of their ids, then scenery that keys lead.
 
     Raises RunError naming the one whose carrier is gone.
     """
     bodies = {piece.id: k for k, piece in enumerate(assembly.bodies) if piece.moves}
-    found: list[Rider | LedScenery] = []
+    found: list[Rider | Pellets | LedScenery] = [Pellets(piece, k, stepper, meshes) for k, piece
+                                                 in enumerate(assembly.bodies) if piece.role == "pellets"]
     for piece in sorted((p for p in scene.pieces if p.role == "carried"), key=lambda p: p.id):
         if piece.carried_by not in bodies:
             raise RunError(f"{piece.name} is carried by nothing: choose a piece that moves in its Role and feel.")

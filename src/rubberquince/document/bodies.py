@@ -8,6 +8,7 @@ from rubberquince.document.scene import (
     BlockShape,
     CushionShape,
     ImportedShape,
+    PelletsShape,
     Piece,
     Place,
     Recipe,
@@ -38,6 +39,8 @@ def _primitive(shape: Recipe) -> PolyMesh:
         return primitives.cushion(shape.divisions, shape.pinch, shape.panels)
     if isinstance(shape, SheetShape):
         return primitives.sheet(shape.across, shape.along)
+    if isinstance(shape, PelletsShape):
+        return primitives.pellets(shape.count, shape.spread, shape.within, shape.seed, shape.around)
     if isinstance(shape, SuperellipsoidShape):
         rise, turn = np.exp(np.random.default_rng(shape.seed).uniform(np.log(SQUAREST), np.log(SLIMMEST), 2))
         return primitives.superellipsoid(shape.around, shape.rings, float(rise), float(turn))

@@ -75,7 +75,7 @@ FEELS = dict(USUAL)         # with the artist's own, see own_feels
 
 
 def feels_of(role: Role) -> list[Feel]:
-    section = "solid" if role == "cage" else role
+    section = {"cage": "solid", "pellets": "rigid"}.get(role, role)
     return [feel for feel in FEELS.values() if feel.role == section]
 
 

@@ -24,6 +24,7 @@ from rubberquince.document.values import (
     NetValues,
     Plain,
     PressureValues,
+    ReleaseValues,
     RigidValues,
     SeamValues,
     ShellValues,
@@ -35,11 +36,12 @@ VERSION = 7
 
 Length = Annotated[float, Field(allow_inf_nan=False, gt=0, le=1e3)]
 Vector = tuple[Finite, Finite, Finite]
-Role = Literal["solid", "shell", "net", "cage", "rigid", "carried", "collider", "scenery", "force"]
+Role = Literal["solid", "shell", "net", "cage", "rigid", "pellets", "carried", "collider", "scenery", "force"]
 GROUND = "ground"           # stands for the ground where ids of pieces are listed
-MOVING: tuple[Role, ...] = ("solid", "shell", "net", "cage", "rigid")
+MOVING: tuple[Role, ...] = ("solid", "shell", "net", "cage", "rigid", "pellets")
 IN_CELLS: tuple[Role, ...] = ("solid", "cage")      # those that a lattice carries
 LED: tuple[Role, ...] = ("collider", "scenery", "force")        # those that keys lead
+MADE_AS = {"shell": "shell", "net": "net", "rigid": "rigid", "pellets": "rigid"}       # all else as a Solid
 OF_SKIN: tuple[Role, ...] = ("shell", "net")     # those whose nodes are the points of their skin
 
 
@@ -97,6 +99,17 @@ class SuperellipsoidShape(Plain):
     rings: int = Field(30, ge=3, le=200)
 
 
+class PelletsShape(Plain):
+    """Balls side by side, as many as ``count``, that fill the form ``within``; by ``spread`` some are smaller."""
+
+    kind: Literal["pellets"] = "pellets"
+    count: int = Field(200, ge=1, le=5000)
+    spread: float = Field(0.2, ge=0.0, le=0.8)
+    within: Literal["ball", "box", "tube"] = "ball"
+    seed: int = Field(1, ge=0, le=1_000_000)
+    around: int = Field(10, ge=6, le=24)
+
+
 class RevolvedShape(Plain):
     """A profile of (radius, height, flute depth) turned about y, radius swelling ``flutes`` times around.
 
@@ -122,7 +135,8 @@ class ImportedShape(Plain):
     moves: bool = False
 
 
-Recipe = (BlockShape | SphereShape | TorusShape | CushionShape | SheetShape | SuperellipsoidShape | RevolvedShape)
+Recipe = (BlockShape | SphereShape | TorusShape | CushionShape | SheetShape | SuperellipsoidShape | PelletsShape
+          | RevolvedShape)
 Shape = Annotated[Recipe | ImportedShape, Field(discriminator="kind")]
 
 
@@ -165,9 +179,9 @@ class Piece(Plain):
     """Anything in the scene: it has a shape, a place and a role.
 
     ``solid``, ``shell``, ``net`` and ``rigid`` are what it is made of in these roles: a role that is taken back finds
-    its values again.  ``carried_by`` is the id of the piece that carries it, if that is its role; ``rides_on`` that of
-    one whose keyed motion it takes part in.  ``passes`` are the ids of what it passes through, among them itself or
-    GROUND.
+    its values again; ``release`` says when Pellets are let go.  ``carried_by`` is the id of the piece that carries it,
+    if that is its role; ``rides_on`` that of one whose keyed motion it takes part in.  ``passes`` are the ids of what
+    it passes through, among them itself or GROUND.
     """
 
     id: str = Field(pattern=r"^[a-z0-9]{1,16}$")
@@ -181,6 +195,7 @@ class Piece(Plain):
     shell: ShellValues = ShellValues()
     net: NetValues = NetValues()
     rigid: RigidValues = RigidValues()
+    release: ReleaseValues = ReleaseValues()
     braces: BraceValues = BraceValues()
     pressure: PressureValues = PressureValues()
     hold: HoldValues = HoldValues()
@@ -254,7 +269,7 @@ class Piece(Plain):
     @property
     def made_of_name(self) -> str:
         """Under which name of the piece these are."""
-        return self.role if self.role in (*OF_SKIN, "rigid") else "solid"
+        return MADE_AS.get(self.role, "solid")
 
 
 class Seam(Plain):

@@ -187,6 +187,19 @@ class PressureValues(Plain):
         "Of a closed-in gas: the higher, the harder it keeps its volume; the air has 100 kPa", log=True)] = 2000.0
 
 
+class ReleaseValues(Plain):
+    """When Pellets are let go, one after another from the end that their y points to, and how fast they leave."""
+
+    first: Annotated[int, Field(ge=0, le=100_000), About(
+        "Lets go from", "", 1, 200, "Frame at which the first is let go; until then all wait where they are",
+        when="build")] = 1
+    frames: Annotated[float, Field(ge=0.0, le=10_000.0), About(
+        "Over frames", "", 0.0, 200.0, "Frames over which all are let go, one after another; at 0 all at once",
+        when="build")] = 0.0
+    speed: Annotated[float, Field(ge=-100.0, le=100.0), About(
+        "Leave at", "m/s", -5.0, 5.0, "How fast each leaves, the way that its y points", when="build")] = 0.0
+
+
 class HoldValues(Plain):
     """Which points never move: those of a kind that are, as they start, above and below some height of the piece.
 

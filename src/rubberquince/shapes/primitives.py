@@ -57,6 +57,25 @@ def sphere(around: int, rings: int) -> PolyMesh:
     return revolved(profile, around)
 
 
+def pellets(count: int, spread: float, within: str, seed: int, around: int) -> PolyMesh:
+    """``count`` balls side by side that fill a "ball", a "box" or a "tube" as well as they can without touching.
+
+    spread : 0 .. 1, by what part of the largest radius others are smaller, at random.
+    """
+    half = int(np.ceil(1.6 * count ** (1 / 3))) + 1
+    steps = np.stack(np.meshgrid(*[np.arange(-half, half + 1)] * 3, indexing="ij"), axis=-1).reshape(-1, 3)
+    place = steps[steps.sum(axis=1) % 2 == 0].astype(float)             # a face-centred lattice packs balls best
+    far = {"ball": np.linalg.norm(place, axis=1), "box": np.abs(place).max(axis=1),
+           "tube": np.maximum(np.hypot(place[:, 0], place[:, 2]), np.abs(place[:, 1]) / 2.0)}[within]
+    place = place[np.argsort(far, kind="stable")[:count]]
+    radius = 0.98 * np.sqrt(0.5) * (1.0 - spread * np.random.default_rng(seed).uniform(size=count))
+    one = sphere(around, max(around // 2, 3))
+    points = place[:, None] + 2.0 * radius[:, None, None] * one.points
+    corners = one.face_points + len(one.points) * np.arange(count)[:, None]
+    return PolyMesh(_fit_unit(points.reshape(-1, 3)), np.tile(one.face_sizes, count),
+                    corners.reshape(-1).astype(np.int32))
+
+
 def sheet(across: int, along: int) -> PolyMesh:
     """An open flat sheet that looks up, ``across`` quads along x and ``along`` along z."""
     x, z = np.meshgrid(np.linspace(-0.5, 0.5, across + 1), np.linspace(-0.5, 0.5, along + 1), indexing="ij")

@@ -16,6 +16,7 @@ from rubberquince.document.scene import (
     CushionShape,
     ImportedShape,
     Look,
+    PelletsShape,
     Piece,
     Place,
     RevolvedShape,
@@ -44,9 +45,10 @@ MESHES = f"Meshes ({' '.join('*' + suffix for suffix in SUFFIXES)})"
 DROP, CLEAR = 0.03, 0.015   # m, that a new piece starts above the ground, and keeps on each side
 USUAL_CUBES = 600           # of a new piece, so that it plays at once
 REMAKERS = {"refine": "refined", "thin": "thinned", "remesh": "remeshed"}
-SPREAD = {"role, feel and springs": ("role", "solid", "shell", "net", "rigid", "braces"), "pressure": ("pressure",),
-          "contact": ("contact",), "look": ("look",), "goal": ("goal", "maps"),
-          "values": ("role", "solid", "shell", "net", "rigid", "braces", "pressure", "hold", "goal", "contact", "look")}
+MADE_OF = "solid", "shell", "net", "rigid", "release", "braces"
+SPREAD = {"role, feel and springs": ("role", *MADE_OF), "pressure": ("pressure",), "contact": ("contact",),
+          "look": ("look",), "goal": ("goal", "maps"),
+          "values": ("role", *MADE_OF, "pressure", "hold", "goal", "contact", "look")}
 NEW_COLOURS = ("#D9713C", "#8FA65A", "#B65C7A", "#D9A441", "#6F93A8")
 SHAPES: dict[str, tuple[Shape, tuple[float, float, float]]] = {       # with the size of a new one, m
     "block": (BlockShape(), (0.12, 0.09, 0.12)),
@@ -58,9 +60,11 @@ SHAPES: dict[str, tuple[Shape, tuple[float, float, float]]] = {       # with the
     "turned shape": (RevolvedShape(name="turned shape", profile=profiles.bell(), rounded=2, around=64, bands=32),
                      (0.12, 0.14, 0.12)),
     "superellipsoid": (SuperellipsoidShape(), (0.12, 0.12, 0.12)),
+    "heap of pellets": (PelletsShape(), (0.1, 0.1, 0.1)),
     "sheet": (SheetShape(), (0.3, 0.001, 0.3)),
     "rope": (RevolvedShape(name="rope", profile=profiles.rod(), around=6, bands=70), (0.012, 0.6, 0.012))}
-FIRST_ROLE: dict[str, Role] = {"sheet": "collider", "rope": "net"}      # a sheet has no inside, and stands still
+FIRST_ROLE: dict[str, Role] = {                  # a sheet has no inside, and stands still
+    "sheet": "collider", "rope": "net", "heap of pellets": "pellets"}
 
 
 FORCE_COLOUR = "#8A5B7C"

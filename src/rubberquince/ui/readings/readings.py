@@ -18,7 +18,7 @@ from rubberquince.units import show
 
 NOTHING = "–"
 BEFORE, AFTER = 48, 24      # frames that a trend shows before and after the one that is shown
-EVERY: tuple[Role, ...] = ("solid", "shell", "net", "cage", "rigid")
+EVERY: tuple[Role, ...] = ("solid", "shell", "net", "cage", "rigid", "pellets")
 
 
 @dataclass(frozen=True)

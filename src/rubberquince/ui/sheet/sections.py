@@ -11,6 +11,7 @@ from rubberquince.document.values import (
     HoldValues,
     NetValues,
     PressureValues,
+    ReleaseValues,
     RigidValues,
     ShellValues,
     SolidValues,
@@ -147,7 +148,7 @@ class SpringsSection(Section):
         super().refresh(piece)
         for widget in (self.flat, self.limited, self._grain_row):
             widget.setVisible(piece.role == "shell")
-        self.weighed.setVisible(piece.role == "rigid")
+        self.weighed.setVisible(piece.made_of_name == "rigid")
         self.weighed.setChecked(piece.rigid.mass is not None)
         self.grain_by.setCurrentIndex(self.grain_by.findData(piece.shell.grain_by))
         self.limited.setChecked(piece.shell.limit is not None)
@@ -195,6 +196,24 @@ class DentsSection(Section):
         return f"flows in {show(values.flow_time, 's')}{beyond}"
 
 
+class ReleaseSection(Section):
+    """When Pellets are let go."""
+
+    title = "Release"
+
+    def __init__(self, bench: Bench) -> None:
+        super().__init__(bench)
+        self.add_values("release", ReleaseValues())
+
+    def applies(self, piece: Piece) -> bool:
+        return piece.role == "pellets"
+
+    def summary(self, piece: Piece) -> str:
+        release = piece.release
+        over = f" over {release.frames:.3g} frames" if release.frames else ""
+        return f"from frame {release.first}{over}" + (f" at {show(release.speed, 'm/s')}" if release.speed else "")
+
+
 class BracesSection(Section):
     """Springs across the inside of a skin."""
 
@@ -233,7 +252,7 @@ class PressureSection(Section):
         self.add_values("pressure", PressureValues(), "backing")
 
     def applies(self, piece: Piece) -> bool:
-        return piece.moves and piece.role != "rigid"
+        return piece.moves and piece.made_of_name != "rigid"
 
     def shows(self, piece: Piece, path: str) -> bool:
         return path != "pressure.backing" or piece.pressure.kind == "gas"

@@ -2,6 +2,7 @@
 
 from PySide6.QtWidgets import QLineEdit, QPushButton
 
+from rubberquince.bake.balls import width_of
 from rubberquince.document.bodies import unit_mesh
 from rubberquince.document.scene import (
     BlockShape,
@@ -23,6 +24,7 @@ ROUND = (("around", (6, 400)), ("rings", (3, 200)))
 DIVISIONS = {"sphere": ROUND, "superellipsoid": ROUND, "torus": (("around", (6, 400)), ("sides", (3, 200))),
              "revolved": (("around", (6, 800)), ("bands", (2, 400))),
              "cushion": (("divisions", (2, 200)), ("panels", (1, 20))),
+             "pellets": (("count", (1, 5000)), ("around", (6, 24))),
              "sheet": (("across", (1, 200)), ("along", (1, 200)))}
 SIDES, AXES = ("Width", "Height", "Depth"), ("wide", "high", "deep")
 USUAL_SHARE, USUAL_FACE = 0.5, 0.005        # of a thinning; m, of a remesh
@@ -156,6 +158,9 @@ class ShapeSection(Section):
         try:
             mesh = unit_mesh(piece.shape, self.bench.document.meshes)
             text = f"{len(mesh.points):,} vertices · {len(mesh.face_sizes):,} faces".replace(",", " ")
+            if piece.role == "pellets":
+                count, width = width_of(piece, self.bench.document.meshes)
+                text += f" · {count} balls about {show(width, self.bench.scene.length_unit)} wide"
         except QuinceError as error:
             text = str(error)
         self._count.setText(text)

@@ -1,5 +1,7 @@
 """The sheet: all sections of the chosen piece under one another."""
 
+from collections.abc import Callable
+
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QFrame, QScrollArea, QWidget
 
@@ -20,13 +22,18 @@ from rubberquince.ui.sheet.sections import (
     HoldSection,
     PlaceSection,
     PressureSection,
+    ReleaseSection,
     SpringsSection,
 )
 from rubberquince.ui.sheet.shape import ShapeSection
 from rubberquince.ui.sheet.surroundings import Surroundings
 
 LEAST_WIDTH = 320
-OPEN_AT_FIRST = {"Role and feel", "Springs", "Force", "Reach"}
+KINDS: tuple[Callable[[Bench], Section], ...] = (       # below that of the shape, in the order of the work
+    PlaceSection, FeelSection, LinesSection, HoldSection, GoalSection, SeamsSection, SpringsSection, DentsSection,
+    ReleaseSection, BracesSection, PressureSection, ContactSection, ForcesSection, ForceSection, ReachSection,
+    ActsSection)
+OPEN_AT_FIRST = {"Role and feel", "Springs", "Release", "Force", "Reach"}
 
 
 class Sheet(QScrollArea):
@@ -69,11 +76,8 @@ class Sheet(QScrollArea):
             self._rows.takeAt(2)
         self._unit = self._bench.scene.length_unit
         bench = self._bench
-        self.sections = [ShapeSection(bench, self._pieces), PlaceSection(bench), FeelSection(bench),
-                         LinesSection(bench), HoldSection(bench), GoalSection(bench), SeamsSection(bench),
-                         SpringsSection(bench), DentsSection(bench), BracesSection(bench), PressureSection(bench),
-                         ContactSection(bench),
-                         ForcesSection(bench), ForceSection(bench), ReachSection(bench), ActsSection(bench)]
+        self.sections = [kind(bench) for kind in KINDS]
+        self.sections.insert(0, ShapeSection(bench, self._pieces))
         for section in self.sections:
             self._rows.addWidget(section)
             section.fold.setChecked(section.title in opened)
