@@ -9,7 +9,7 @@ from PySide6.QtWidgets import QFileDialog, QPushButton
 from handling import LEFT, LONG, field, pick, pixel_of, play_to_end, sentence, type_into
 from rubberquince.bake.checks import checks_of
 from rubberquince.document.bodies import unit_mesh
-from rubberquince.document.scene import Scene, SheetShape, changed
+from rubberquince.document.scene import RunSettings, Scene, SheetShape, changed
 from rubberquince.exchange.frames import write_obj
 from rubberquince.exchange.writing import Exported
 from rubberquince.shapes import primitives
@@ -32,7 +32,7 @@ def test_every_shape_can_be_added_and_says_how_large_it_is(window):
         text = shape_section(window)._count.text()
         assert text.startswith(f"{len(mesh.points):,} vertices".replace(",", " "))
         usual = "solid" if is_closed(mesh.triangles) else "collider"
-        assert piece.role == ("net" if kind == "rope" else usual)
+        assert piece.role == {"rope": "net", "heap of pellets": "pellets"}.get(kind, usual)
     assert not [c.sentence for c in checks_of(window.bench.scene, {}) if "overlap" in c.sentence and c.trouble]
     feet = [p.place.position[1] - p.place.size[1] / 2 for p in window.bench.scene.pieces]
     assert max(feet) < 0.05                                 # beside each other, not in a tower
@@ -239,3 +239,28 @@ def test_with_nothing_chosen_the_sheet_is_that_of_the_whole_scene(show, qtbot):
     assert window.runner.skins(6)["ball"][:, 1].mean() > window.runner.skins(1)["ball"][:, 1].mean() + 0.01
     gravity.reset.click()
     assert window.bench.scene.run.gravity == 9.81
+
+
+def test_a_heap_of_pellets_is_added_let_go_bit_by_bit_and_seen_as_balls(show, qtbot):
+    window = show(Scene(run=RunSettings(last=16, quality="draft")))
+    window.menus.actions["Add a heap of pellets"].trigger()
+    piece, release = window.bench.chosen, window.sheet.section("Release")
+    assert piece.role == "pellets" and "200 balls about 1" in shape_section(window)._count.text()
+    shape = window.sheet.section("Shape")
+    shape.divisions[0].setText("40")
+    shape.divisions[0].editingFinished.emit()
+    assert "40 balls" in shape._count.text() and window.bench.chosen.shape.count == 40
+    assert release.summary(window.bench.chosen) == "from frame 1"
+    type_into(field(window, "Release", "Over frames").edit, "12")
+    type_into(field(window, "Release", "Leave at").edit, "1.5")
+    assert release.summary(window.bench.chosen) == "from frame 1 over 12 frames at 1.5 m/s"
+    pick(window.sheet.section("Role and feel").feel, "iron")
+    assert window.bench.chosen.rigid.density == 7800.0
+    play_to_end(window, qtbot)
+    start, middle, end = (window.runner.skins(k)[piece.id] for k in (1, 7, 16))
+    moved = np.abs(middle - start).max(axis=1) > 1e-6
+    assert 0.3 < moved.mean() < 0.8 and (np.abs(end - start).max(axis=1) > 1e-3).all()
+    assert len(start) == len(unit_mesh(window.bench.chosen.shape, {}).points)
+    assert end[:, 1].min() > -1e-4
+    pick(window.sheet.section("Role and feel").role, "Rigid")
+    assert not window.sheet.section("Springs").isHidden() and release.isHidden()

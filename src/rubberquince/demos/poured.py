@@ -13,13 +13,13 @@ def lantern() -> Scene:
     paper = Piece(
         id="lantern", name="Paper lantern", role="shell", shape=turned("lantern", LANTERN, 12, 72, 30),
         place=Place(position=(0.0, 0.20, 0.0), size=(0.26, 0.26, 0.26)),
-        shell=ShellValues(stretch=900.0, squeeze=0.3, bend=2e-5, mass=0.08, wobble_halves=0.12),
+        shell=ShellValues(stretch=2000.0, squeeze=0.5, bend=6e-4, mass=0.10, wobble_halves=0.12),
         hold=HoldValues(what="outline"), contact=ContactValues(gap=0.0012, friction=0.4),
-        look=Look(material="cloth", colour="#E7B45A"))
+        look=Look(material="film", colour="#E7B45A"))
     corn = Piece(
         id="corn", name="Popcorn", role="pellets",
-        shape=PelletsShape(count=180, spread=0.3, within="tube", seed=3, around=12),
-        place=Place(position=(0.0, 0.50, 0.0), turn=(180.0, 0.0, 0.0), size=(0.11, 0.22, 0.11)),
+        shape=PelletsShape(count=240, spread=0.3, within="tube", seed=3, around=12),
+        place=Place(position=(0.0, 0.52, 0.0), turn=(180.0, 0.0, 0.0), size=(0.13, 0.26, 0.13)),
         rigid=RigidValues(density=140.0), release=ReleaseValues(first=2, frames=50.0, speed=0.4),
         contact=ContactValues(friction=0.3), look=Look(material="matte", colour="#F2E6C8"))
     return Scene(pieces=(paper, corn), run=RunSettings(last=96))

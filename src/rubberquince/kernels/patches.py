@@ -311,7 +311,7 @@ def search(pairs, wanted, slack, along, x, way, ball, own, first, order, piece, 
     Patch p has triangles ``order[first[p]]`` .. ``order[first[p + 1]]``, of which each owns some of its points and
     edges, so that no relation comes twice.
     Gaps are those of the points that are part of it, ``gaps`` (pieces,) the widest.  Those of pieces of ``balls``
-    (pieces,) bool are their radii: two balls keep the sum of theirs, and only their middles touch anything.
+    (pieces,) bool are their radii: two balls keep the sum, or as far apart as they start, and only middles touch.
     Within a piece (``own``), what is closer at ``rest`` than half a ``cell`` (pieces,), m, does not count, and gaps are
     at most half the distance at rest: a skin never pushes where it was made to be close.
 
@@ -384,7 +384,8 @@ def search(pairs, wanted, slack, along, x, way, ball, own, first, order, piece, 
                         d -= max(closing(what, p, q, u, z, way, v, d), 0.0)
                     least = max(max(point_gap[p], point_gap[q]), max(point_gap[u], point_gap[z]))
                     if both:
-                        least = point_gap[p] + point_gap[q]
+                        at_rest, _ = closest(what, rest, ids, count, w_rest, v_rest)
+                        least = min(point_gap[p] + point_gap[q], max(at_rest, SAME))
                     if d > least * (1.0 + SPARE) + slack[k]:
                         continue
                     if own[k]:

@@ -2,10 +2,13 @@
 
 import numpy as np
 
+from rubberquince.solver.contacts import Contacts
 from rubberquince.solver.specs import PelletSpec
 from rubberquince.solver.world import World
 
 MOMENT = 1e-9               # s
+BURIED = 0.5                # of a radius: what is nearer than that was not brought there by motion
+RISES = 0.1                 # s, in which what is buried comes out by a radius, at most
 
 
 class Balls:
@@ -21,6 +24,7 @@ class Balls:
         self._released = np.concatenate([np.zeros(0), *(spec.released for _, spec in specs)])
         self._speed = np.concatenate([np.zeros((0, 3)), *(np.tile(spec.speed, (len(spec.points), 1))
                                                           for _, spec in specs)])
+        self._radius = np.concatenate([np.zeros(0), *(np.asarray(spec.radius, float) for _, spec in specs)])
         self.last = float(self._released.max(initial=0.0))      # s, when the last is let go
 
     def let_go(self, v: np.ndarray, since: float, h: float) -> np.ndarray:
@@ -35,6 +39,19 @@ class Balls:
             v = v.copy()
             v[self.nodes[now]] = self._speed[now]
         return v
+
+    def buried(self, contacts: Contacts) -> np.ndarray:
+        """Which of the pellets (k,) bool are deep in something at the start of a step."""
+        t, skin = contacts.touching, self._world.skin
+        deep = t.ids[t.distance < BURIED * t.gap]
+        nodes = skin.bind_node[np.unique(deep[(deep >= 0) & (deep < skin.moving)])]
+        return np.isin(self.nodes, nodes)
+
+    def calm(self, buried: np.ndarray, before: np.ndarray, v: np.ndarray) -> None:
+        """Let what was ``buried`` come out slowly, in ``v`` (n, 3), m/s: it was ``before``, and is not shot."""
+        nodes, radius = self.nodes[buried], self._radius[buried]
+        most = np.maximum(np.linalg.norm(before[nodes], axis=1), radius / RISES)
+        v[nodes] *= np.minimum(1.0, most / np.maximum(np.linalg.norm(v[nodes], axis=1), 1e-300))[:, None]
 
     def fly(self, reached: np.ndarray, x: np.ndarray, v: np.ndarray, pull: np.ndarray, h: float,
             *after: np.ndarray) -> np.ndarray:

@@ -74,7 +74,9 @@ def _aggregates(carriers: list[Carrier]) -> tuple[np.ndarray, np.ndarray]:
             order = part[np.argsort(nodes[part, side], kind="stable")]
             parts += [order[: len(order) // 2], order[len(order) // 2:]]
         number, mode = np.zeros(len(nodes), np.int64), np.ones((len(nodes), 4))
-        for k, part in enumerate(parts):
+        if carrier.radius is not None:               # pellets have no motion in common
+            mode[:], number[:], parts = 0.0, first, parts[:1]
+        for k, part in enumerate(parts if carrier.radius is None else []):
             number[part] = first + k
             place = nodes[part] - nodes[part].mean(axis=0)
             if not carrier.filled:                   # along its own axes: a flat part has nothing across
@@ -82,8 +84,6 @@ def _aggregates(carriers: list[Carrier]) -> tuple[np.ndarray, np.ndarray]:
                 extent = np.abs(place).max(axis=0)
                 place[:, extent < THIN * extent.max()] = 0.0
             mode[part, 1:] = place / max(np.abs(place).max(), 1e-300)
-        if carrier.radius is not None:               # pellets have no motion in common
-            mode[:] = 0.0
         numbers.append(number)
         all_modes.append(mode)
         first += len(parts)

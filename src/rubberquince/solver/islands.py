@@ -30,6 +30,7 @@ from rubberquince.solver.stepper import Effort, Stepper
 
 STILL = 5e-3                # of a body's longest side, in a second: what moves less far does not move, to the eye
 QUIVER = 5.0                # times that its speeds may be
+PELLETS = 6.0               # widths of a pellet, that count as their longest side
 REST, WAKEFUL = 0.5, 0.5    # s: how long it is still before it sleeps, and awake at least when it was woken
 SMALLER = 0.5               # of all nodes that are awake: a smaller world has no more, or it is not worth making
 AHEAD = 1.5                 # frames: how far ahead of a thing it is seen where it may come to
@@ -51,8 +52,8 @@ class IslandStepper(Stepper):
         self._size = np.array([np.ptp(carrier.start, axis=0).max() for carrier in world.carriers], float)
         self._is_led = np.array([isinstance(body, LedSpec) for body in spec.bodies], bool)
         for body, carrier in enumerate(world.carriers):
-            if carrier.radius is not None:              # what is small is still when it hardly moves itself
-                self._size[body] = carrier.size
+            if carrier.radius is not None:
+                self._size[body] = PELLETS * carrier.size
         self._on_courses = np.array([getattr(body, "course", None) is not None
                                      or (body.goal is not None and body.goal.course is not None)
                                      for body in spec.bodies], bool) & ~self._is_led

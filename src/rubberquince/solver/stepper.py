@@ -255,6 +255,7 @@ class Stepper:
             self.state = replace(self.state, x=self.contacts.draw_apart(self.state.x, h))
         state = self.state
         step = self._plan(h, since)
+        buried = self._balls.buried(self.contacts)
         self.system.prepare(state.x, step.stretch, step.inertia)
         place, limited, cut, most = self._predict(step), False, False, 0.0
         for iteration in range(quality.iterations):
@@ -285,6 +286,7 @@ class Stepper:
         for bounce in self._bounces:
             bounce.part(v)
         if self._balls.any:
+            self._balls.calm(buried, state.v, v)
             x = self._balls.fly(self.contacts.reached(), state.x, state.v, step.aim.pull, h, x, v, push, force)
         for bodies in tangled:              # they are drawn apart, not shot
             mine = np.isin(self.world.node_body, bodies)
