@@ -70,8 +70,7 @@ def test_a_pile_in_a_closed_box_keeps_them_all_apart_comes_to_rest_and_sleeps():
         assert (np.abs(x - (0.0, 0.15, 0.0)) < inner / 2).all()
         assert nearest(x).min() > 0.8 * 0.02
     assert np.isinf(stepper.state.idle).all()
-    layers = 150 * 4.19e-6 / 0.62 / 0.0144                       # as high as loosely packed balls stand
-    assert x[:, 1].max() == pytest.approx(layers, rel=0.3)
+    assert 0.07 < x[:, 1].max() < 0.135                         # of balls packed at .62, and of six loose layers
 
 
 def test_a_light_one_that_meets_a_heavy_one_passes_on_its_momentum():

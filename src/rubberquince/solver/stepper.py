@@ -28,7 +28,7 @@ STILL_SPEED = 1e-4          # m/s: slower sliding counts as sticking
 CONTACT_INERTIA = 5.0       # contact stiffness in units of mass / step²
 CONTACT_LOAD = 4.0          # and in units of the body's own weight pressure over the gap
 POINT_INERTIA, POINT_LOAD = 0.1, 4.0        # the same for a single point of a rigid body, of the whole of it
-BALL_LOAD = 100.0           # weights of a pellet, that its contact bears as it gives way by a whole radius
+BALL_INERTIA, BALL_LOAD = 40.0, 100.0       # the same for a pellet, of whose gap, its radius, little is to be used up
 USUAL_FPS = 24.0            # fewer frames a second have more substeps each: a step never gets longer
 SLOW_STEPS = 1.0            # of gravity: what nears or leaves another by less than these gain is at rest on it
 USUAL_GRAVITY = 9.81        # m/s²
@@ -351,7 +351,7 @@ class Stepper:
             mine = slice(*np.searchsorted(skin.piece[: skin.moving], [body, body + 1]))
             if w.of_balls[body]:
                 pull = abs(w.gravity * w.weight[body])
-                contact[mine] = w.mass[w.node_body == body] * (CONTACT_INERTIA / (h * h)
+                contact[mine] = w.mass[w.node_body == body] * (BALL_INERTIA / (h * h)
                                                                + BALL_LOAD * pull / w.point_gap[: skin.moving][mine])
                 continue
             mass = w.mass[w.node_body == body].sum() / max(skin.area[mine].sum(), 1e-300)

@@ -160,7 +160,7 @@ class ShapeSection(Section):
             text = f"{len(mesh.points):,} vertices · {len(mesh.face_sizes):,} faces".replace(",", " ")
             if piece.role == "pellets":
                 count, width = width_of(piece, self.bench.document.meshes)
-                text += f" · {count} balls about {show(width, self.bench.scene.length_unit)} wide"
+                text = f"{count} balls about {show(width, self.bench.scene.length_unit)} wide"
         except QuinceError as error:
             text = str(error)
         self._count.setText(text)
