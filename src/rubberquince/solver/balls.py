@@ -55,7 +55,8 @@ class Balls:
 
     def fly(self, reached: np.ndarray, x: np.ndarray, v: np.ndarray, pull: np.ndarray, h: float,
             *after: np.ndarray) -> np.ndarray:
-        """Positions (n, 3), m, with those of pellets that nothing has ``reached`` (n,) as they fly from ``x`` at ``v``.
+        """Positions (n, 3), m, with those of pellets that nothing has ``reached`` (n,) as they fly from ``x`` at ``v``:
+        what they came to in the end, see Scheme.due.
 
         after : positions, speeds, and what pushes, twice, at the end of the step of ``h``, s; these are changed.
         """
@@ -65,5 +66,5 @@ class Balls:
             there = there.copy()
             there[alone] = x[alone] + h * v[alone] + 0.5 * h * h * pull[alone]
             speed[alone] = v[alone] + h * pull[alone]
-            push[alone] = force[alone] = pull[alone]
+            push[alone] = force[alone] = 0.0
         return there

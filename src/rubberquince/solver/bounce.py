@@ -106,6 +106,8 @@ def find_bounces(world: World, contacts: Contacts, x: np.ndarray, v: np.ndarray,
     meetings(touching.ids, touching.kind, touching.gap, skin, speed, points.piece, h,
              h * h * float(np.max(_pull(world), initial=0.0)), normals, away)
     found = []
+    balls = np.append(world.of_balls, False)        # they have no centre in common that could be thrown back
+    normals[balls], normals[:, balls] = 0.0, 0.0
     for a, b in zip(*np.nonzero(normals.any(axis=2))):
         share = max(world.bounce[a], world.bounce[b] if b < pieces else -1.0)
         least = 0.0

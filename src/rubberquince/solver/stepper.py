@@ -35,7 +35,8 @@ USUAL_GRAVITY = 9.81        # m/s²
 MOST_HALVINGS = 12
 ROUNDING = 1e-7             # of the energy a step of gravity brings: a rise below is not one
 BOUNCE_TOLERANCE = 1e-3     # of the linear solver, where bodies are thrown back: what is left is lost momentum
-HINGE_TOLERANCE = 0.02      # of it, where a firm body swings from what is held: it resists that so much less than bends
+HINGE_TOLERANCE = 0.02      # of it, where a firm body swings from what is held: it resists that so much less than
+                            # bends; and for pellets, whose momenta nothing else keeps
 LEAP = 2.0                  # cells a Newton step may go, if the free motion goes less far: farther is never right
 LEAST_TURN = 1e-6           # rad: less is rounding
 MOST_GAIN = 0.2            # of the kinetic energy, in a substep: more is the scheme's
@@ -132,8 +133,8 @@ class Stepper:
         self._contact = np.zeros(0)         # stiffness of points in this frame, N/m
         self._no_force, self._no_inertia = np.zeros_like(rest), np.zeros(len(rest))
         self.effort = Effort()
-        self._hinged = any(carrier.filled and carrier.held.any() and not carrier.held.all()
-                           for carrier in self.world.carriers)
+        self._hinged = self._balls.any or any(carrier.filled and carrier.held.any() and not carrier.held.all()
+                                              for carrier in self.world.carriers)
         self._finest = min((carrier.size for carrier in self.world.carriers if not carrier.held.all()), default=1.0)
 
     @property
@@ -287,7 +288,8 @@ class Stepper:
             bounce.part(v)
         if self._balls.any:
             self._balls.calm(buried, state.v, v)
-            x = self._balls.fly(self.contacts.reached(), state.x, state.v, step.aim.pull, h, x, v, push, force)
+            due = self._scheme.due(state.v, state.push, state.force, h)
+            x = self._balls.fly(self.contacts.reached(), state.x, due, step.aim.pull, h, x, v, push, force)
         for bodies in tangled:              # they are drawn apart, not shot
             mine = np.isin(self.world.node_body, bodies)
             share = self.world.mass[mine] / self.world.mass[mine].sum()
@@ -382,6 +384,7 @@ class Stepper:
         met = self.contacts.met(state.x, going - state.x, SLOW_STEPS * USUAL_GRAVITY * h * h)
         for bounce in self._bounces:
             met[bounce.node] = True
+        met[self._balls.nodes] = True       # those of one scheme give each other what they lose
         if (self._loose & ~touches).any():
             turned = self._scheme.turned_on(state, h, self._loose & ~touches)
         pose, spin = turned[0], turned[-1]

@@ -173,7 +173,7 @@ class World:
         radius = self.carriers[piece].radius if piece < self.bodies else None
         gap = touch.gap if radius is None else radius
         self.gap[piece], self.point_gap[mine], self.friction[mine] = np.max(gap), gap, touch.friction
-        self.bounce[piece] = OWN_BOUNCE if touch.bounce is None else touch.bounce
+        self.bounce[piece] = OWN_BOUNCE if touch.bounce is None or radius is not None else touch.bounce
         self.outside_only[piece] = touch.outside_only and is_closed(self.skin.triangles[piece])
 
     def _that_give_way(self, pieces: int) -> np.ndarray:
