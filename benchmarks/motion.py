@@ -10,11 +10,13 @@ from collections.abc import Callable
 import numpy as np
 
 from rubberquince.shapes import primitives
+from rubberquince.solver.islands import IslandStepper
 from rubberquince.solver.specs import (
     QUALITIES,
     ColliderSpec,
     ForceSpec,
     LedSpec,
+    PelletSpec,
     RigidMaterial,
     RigidSpec,
     RunSpec,
@@ -63,6 +65,30 @@ def poured() -> Stepper:
     return Stepper(RunSpec(boxes(30), [], quality=QUALITIES["draft"]))
 
 
+def pellets() -> IslandStepper:
+    """A thousand pellets that have been poured into a box."""
+    across = np.stack(np.meshgrid(*[np.arange(10.0)] * 3, indexing="ij"), axis=-1).reshape(-1, 3)
+    mesh, radius = primitives.block((6, 3, 6)), np.full(1000, 0.008)
+    box = ColliderSpec(mesh.points * (0.24, 0.6, 0.24) + np.array([0.0, 0.3, 0.0]), mesh.triangles, TOUCH)
+    spec = PelletSpec((across - 4.5) * 0.0165 + np.array([0.0, 0.12, 0.0]), radius, RigidMaterial(900.0), TOUCH,
+                      np.zeros(1000), np.zeros(3))
+    return IslandStepper(RunSpec([spec], [box], ground=None, quality=QUALITIES["draft"]))
+
+
+def of_pellets() -> tuple[float, float]:
+    """Median seconds of a frame of a thousand pellets at rest, awake and asleep."""
+    stepper, times = pellets(), []
+    for k in range(200):
+        began = time.perf_counter()
+        stepper.frame(k / stepper.fps)
+        times.append(time.perf_counter() - began)
+        if np.isinf(stepper.state.idle).all():
+            break
+    began = time.perf_counter()
+    stepper.frame()
+    return float(np.median(times[-12:-1])), time.perf_counter() - began
+
+
 def terrain(led: bool) -> Stepper:
     """Three boxes on a ground of 200,000 triangles, which stands still or sways."""
     mesh = primitives.sheet(316, 316)
@@ -89,6 +115,8 @@ def main() -> None:
     for kind in ("wind", "turbulence", "vortex", "puller"):
         print(f"| {kind} on 20,000 points | | {1000 * of_forces(cloth(kind)):.0f} |")
     print(f"| 30 rigid boxes poured, draft | | {1000 * median(poured):.0f} |")
+    awake, asleep = of_pellets()
+    print(f"| 1,000 pellets at rest, draft; asleep | | {1000 * awake:.0f}; {1000 * asleep:.0f} |")
     still, led = median(lambda: terrain(False)), median(lambda: terrain(True))
     print(f"| ground of 200,000 triangles that sways, over one that stands | {led / still:.2f} | "
           f"{1000 * (led - still):.0f} more |")

@@ -11,7 +11,7 @@ from scipy.spatial import cKDTree
 from bodies import JELLY, make_shell, make_solid
 from rubberquince.shapes import primitives
 from rubberquince.solver.islands import IslandStepper
-from rubberquince.solver.specs import QUALITIES, ColliderSpec, PelletSpec, RigidMaterial, RunSpec, Touch
+from rubberquince.solver.specs import QUALITIES, ColliderSpec, ForceSpec, PelletSpec, RigidMaterial, RunSpec, Touch
 from rubberquince.solver.state import State
 from rubberquince.solver.stepper import Stepper
 
@@ -123,3 +123,14 @@ def test_silly_sizes_speeds_and_overlaps_neither_explode_nor_fall_through(radius
     play(stepper, 8)
     assert np.isfinite(stepper.state.packed()).all()
     assert stepper.state.x[:, 1].min() > 0.0 and np.abs(stepper.state.x).max() < 60.0 + 8 / 24 * abs(speed)
+
+
+def test_in_a_wind_from_below_a_light_one_hangs_at_its_terminal_speed():
+    radius, density, up = 0.01, 20.0, 3.0
+    spec = pellets([(0.0, 5.0, 0.0), (1.0, 5.0, 0.0)], radius, density=density)
+    wind = ForceSpec("wind", np.array([True]), np.zeros(3), np.array([0.0, 1.0, 0.0]), up)
+    stepper = Stepper(RunSpec([spec], [], ground=None, forces=[wind], quality=QUALITIES["draft"]))
+    play(stepper, 60)
+    weight = density * 4.0 / 3.0 * np.pi * radius ** 3 * 9.81
+    falls = np.sqrt(weight / (0.5 * 1.2 * 0.47 * np.pi * radius ** 2))
+    assert stepper.state.v[:, 1] == pytest.approx(up - falls, rel=1e-3)

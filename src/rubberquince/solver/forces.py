@@ -6,7 +6,7 @@ from itertools import pairwise
 import igl
 import numpy as np
 
-from rubberquince.kernels.air import add_air
+from rubberquince.kernels.air import DENSITY, add_air
 from rubberquince.kernels.contact import carry, spread
 from rubberquince.shapes.polymesh import is_closed
 from rubberquince.solver import fields
@@ -14,6 +14,7 @@ from rubberquince.solver.specs import ForceSpec
 from rubberquince.solver.world import World
 
 TUG_PITCH, TUG_REACH = 16.0, 0.15   # rad/s, at which what is tugged at swings; of its size, about the spot
+BALL_DRAG = 0.5 * DENSITY * 0.47 * np.pi       # of a ball: force over radius² and speed² (Hoerner 1965, ch. 3)
 TUG_MOST = 40.0             # of its weight: it is pulled no harder
 MOST, FASTEST = 1e5, 300.0  # m/s² and m/s: whatever is asked for, nothing pulls harder, no air goes faster
 
@@ -142,7 +143,8 @@ class Forces:
                   slope: np.ndarray) -> None:
         """Add the force of all air that reaches a body, N, and how it grows with speed, N s/m."""
         mine, tri = self._points[body], self._world.skin.triangles[body]
-        if self._closed[body] and self._world.pressing.way(body) < 0.0:
+        balls = self._world.of_balls[body]
+        if not balls and self._closed[body] and self._world.pressing.way(body) < 0.0:
             tri = tri[:, ::-1]
         at = skin[mine]
         air, there = np.zeros_like(at), np.zeros(len(at))
@@ -154,7 +156,12 @@ class Forces:
                     there = np.maximum(there, share)
         air = np.clip(np.nan_to_num(air), -FASTEST, FASTEST)
         push, grows = np.zeros_like(at), np.zeros(len(at))
-        add_air(at, speed[mine], tri - mine.start, self._closed[body], air, there, push, grows)
+        if balls:
+            past = (air - speed[mine]) * (there > 0.0)[:, None]
+            grows = BALL_DRAG * self._world.point_gap[mine] ** 2 * np.linalg.norm(past, axis=1)
+            push = grows[:, None] * past
+        else:
+            add_air(at, speed[mine], tri - mine.start, self._closed[body], air, there, push, grows)
         self._spread(body, push, force)
         self._spread(body, grows[:, None], slope[:, None])
 

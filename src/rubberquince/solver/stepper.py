@@ -59,7 +59,8 @@ class Effort:
 class _Step:
     """One substep: inertia·|x - target|²/2 and the damping drag·|x - pose|²/2 in the metric of K.
 
-    inertia : (n,) N/m and target : (n, 3) m, those of the aim with the resistance of air in them.
+    inertia : (n,) N/m and target : (n, 3) m, those of the aim with the resistance of air in them; flown : (n, 3) m/s²,
+    what speeds up that which nothing touches, with it.
     drag : (n,), ``stretch`` is 1 + drag.  left : (bodies,), of changes of shape, after it.  contact : (points,) N/m.
     touches, leans : (bodies,) bool, those near something, and those that something still carries.
     """
@@ -67,6 +68,7 @@ class _Step:
     aim: Aim
     inertia: np.ndarray
     target: np.ndarray
+    flown: np.ndarray
     stretch: np.ndarray
     drag: np.ndarray
     left: np.ndarray
@@ -289,7 +291,7 @@ class Stepper:
         if self._balls.any:
             self._balls.calm(buried, state.v, v)
             due = self._scheme.due(state.v, state.push, state.force, h)
-            x = self._balls.fly(self.contacts.reached(), state.x, due, step.aim.pull, h, x, v, push, force)
+            x = self._balls.fly(self.contacts.reached(), state.x, due, step.flown, h, x, v, push, force)
         for bodies in tangled:              # they are drawn apart, not shot
             mine = np.isin(self.world.node_body, bodies)
             share = self.world.mass[mine] / self.world.mass[mine].sum()
@@ -400,7 +402,8 @@ class Stepper:
         if slope.any():                     # air resists what is to come, too
             inertia = aim.inertia + slope / h
             target = target + (slope / h / inertia)[:, None] * (state.x + h * state.v - target)
-        return _Step(aim, inertia, target, 1.0 + drag, drag, np.exp(-h * fade), self._contact,
+        flown = pull / (1.0 + h * slope / w.mass)[:, None]
+        return _Step(aim, inertia, target, flown, 1.0 + drag, drag, np.exp(-h * fade), self._contact,
                      touches, leans, STILL_SPEED * h, rounding)
 
     def _predict(self, step: _Step) -> _Place:
