@@ -222,3 +222,10 @@ def test_values_by_maps_reach_the_solver():
     body = assemble(Scene(pieces=(solid,)), {}).spec.bodies[0]
     low = body.lattice.nodes[:, 1] < -0.04
     assert body.material.stiffness[low].max() < 2.5e3 and body.material.stiffness[~low].max() > 8.5e3
+
+
+def test_every_value_that_may_have_a_map_opens_one(window):
+    for section in window.sheet.sections:
+        for path, (_, stack) in section.stacks.items():
+            fresh = stack._fresh()
+            assert fresh.of == path and fresh.low < fresh.high

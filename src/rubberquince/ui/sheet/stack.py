@@ -92,7 +92,7 @@ class MapStack(QFrame):
             self._put(f"add a rule: {name}", a_map.model_copy(update={"layers": (*a_map.layers, Layer(rule=rule))}))
 
     def _fresh(self) -> Map:
-        return Map(of=self._path, low=self._said.low, high=self._said.high)
+        return Map(of=self._path, low=max(self._said.low, 0.0), high=self._said.high)
 
     def _change(self, k: int, layer: Layer) -> None:
         piece = self._bench.chosen
