@@ -9,8 +9,9 @@ from rubberquince.bake.run import SceneRun
 from rubberquince.document.document import Document
 from rubberquince.document.scene import BlockShape, Piece, Place, RunSettings, Scene, SheetShape, SphereShape
 from rubberquince.document.tracks import Key, Track, put_at
-from rubberquince.document.values import GoalValues, HoldValues, PressureValues, SolidValues
+from rubberquince.document.values import ForceValues, GoalValues, HoldValues, PressureValues, SolidValues
 from rubberquince.errors import RunError
+from rubberquince.solver import own_air
 
 BALL = Piece(id="a", name="ball", shape=SphereShape(around=12, rings=6), solid=SolidValues(cells=3, stiffness=2e4),
              place=Place(position=(0.0, 0.16, 0.0), size=(0.1, 0.1, 0.1)))
@@ -134,3 +135,43 @@ def test_a_press_that_closes_on_a_body_says_where_and_when(tmp_path):
     assert run.take_jam().startswith("tray cannot go where its keys lead it: at frame ") and run.take_jam() == ""
     assert all(np.isfinite(frame.skin).all() for frame in frames)
     assert skins(run, frames, "t")[-1][:, 1].min() > 0.0
+
+
+@pytest.fixture
+def bellows(monkeypatch):
+    """A package that offers airs: one that is well, one that fails, one that is nonsense."""
+    def air(force, x, since):
+        return np.broadcast_to(force.axis * force.strength, x.shape)
+
+    airs = {"bellows": air, "broken": lambda force, x, since: 1 / 0, "nonsense": lambda force, x, since: "hot"}
+
+    class Point:
+        dist = None
+
+        def __init__(self, name):
+            self.name = name
+
+        def load(self):
+            return airs[self.name]
+
+    monkeypatch.setattr(own_air, "entry_points", lambda group: [Point(name) for name in airs])
+    for kept in (own_air._points, own_air._loaded):
+        kept.cache_clear()
+    yield
+    for kept in (own_air._points, own_air._loaded):
+        kept.cache_clear()
+
+
+def test_air_of_ones_own_blows_as_wind_does_and_says_what_is_wrong_with_it(bellows, tmp_path):
+    def blown(**force):
+        leaf = Piece(id="a", name="leaf", role="shell", shape=SheetShape(across=3, along=3),
+                     place=Place(position=(0.0, 0.5, 0.0), size=(0.1, 0.1, 0.1)))
+        fan = Piece(id="f", name="fan", role="force", shape=SphereShape(), force=ForceValues(gusts=0.0, **force))
+        scene = Scene(pieces=(leaf, fan), run=RunSettings(last=4, quality="draft"))
+        run = SceneRun(scene, {}, tmp_path / str(len(list(tmp_path.iterdir()))), lambda: False)
+        return run.layout.skins(list(run.frames(4))[-1].skin)["a"]
+
+    assert (blown(kind="own", own="bellows", speed=6.0) == blown(kind="wind", speed=6.0)).all()
+    for name, says in (("broken", "division by zero"), ("nonsense", "fails"), ("gone", "not installed")):
+        with pytest.raises(RunError, match=says):
+            blown(kind="own", own=name)

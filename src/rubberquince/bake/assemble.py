@@ -21,6 +21,7 @@ from rubberquince.errors import RunError, ShapeError
 from rubberquince.shapes.lattice import Lattice, box_lattice, build_lattice, cells_about
 from rubberquince.shapes.links import braces_across, net_links
 from rubberquince.solver.carriers.rigid import equal_masses
+from rubberquince.solver.own_air import try_out
 from rubberquince.solver.specs import (
     LEAST_POISSON,
     MOST_POISSON,
@@ -229,7 +230,11 @@ def _values_change(scene: Scene) -> bool:
 def _forces(scene: Scene, bodies: list[Piece], colliders: list[Piece]) -> list[ForceSpec]:
     """Forces as they are at the start.  Raises RunError naming the one that cannot be."""
     try:
-        return forces_at(scene, scene.run.first, bodies, colliders)
+        forces = forces_at(scene, scene.run.first, bodies, colliders)
+        for force in forces:
+            if force.kind == "own":
+                try_out(force)
+        return forces
     except ShapeError as error:
         raise RunError(f"A force cannot take part: {error}") from None
 

@@ -9,6 +9,7 @@ from rubberquince.bake.goals import HELD
 from rubberquince.document.maps import BUILT, LineRule, NearRule
 from rubberquince.document.scene import MOVING, Curve, ImportedShape, Piece, PointSet, Scene
 from rubberquince.document.values import built
+from rubberquince.solver.own_air import offered
 from rubberquince.solver.revision import revision
 
 
@@ -88,7 +89,7 @@ def _number(scene: Scene, values: bool, run: dict[str, Any]) -> int:
     pieces += [_lines(piece, scene) for piece in by_id(scene, *MOVING, "collider")]
     pieces += [_physics(p, values) for p in by_id(scene, "scenery") if p.is_led]
     if values:
-        pieces += [(p.id, p.force.model_dump(), p.place.model_dump(), p.rides_on,
+        pieces += [(p.id, p.force.model_dump(), offered().get(p.force.own), p.place.model_dump(), p.rides_on,
                     [track.model_dump() for track in p.tracks]) for p in by_id(scene, "force")]
     pieces += [_mount(piece, scene) for piece in scene.pieces if piece.rides_on]
     pieces += [track.model_dump() for track in scene.tracks]

@@ -255,10 +255,12 @@ class SeamValues(Plain):
 class ForceValues(Plain):
     """A force of the scene about where its piece is and along its y: air that moves, or what pulls.
 
-    ``reach`` 0 is everywhere; ``acts_on`` are ids of pieces, none for all; a ``limit`` of 0 is none.
+    ``reach`` 0 is everywhere; ``acts_on`` are ids of pieces, none for all; a ``limit`` of 0 is none; ``own`` is the
+    name of air of the artist's own, see solver.own_air.
     """
 
-    kind: Literal["wind", "turbulence", "vortex", "puller"] = "wind"
+    kind: Literal["wind", "turbulence", "vortex", "puller", "own"] = "wind"
+    own: str = Field("", max_length=60)
     speed: Annotated[float, Field(ge=-1e4, le=1e4), About(
         "Air speed", "m/s", 0.0, 15.0, "How fast its air goes: a breeze 3 m/s, a fresh wind 9; below 0 the other way")
         ] = 4.0

@@ -5,6 +5,7 @@ from functools import lru_cache
 import numpy as np
 
 from rubberquince.kernels.air import stir
+from rubberquince.solver.own_air import own_air
 from rubberquince.solver.specs import ForceSpec
 
 WAVES = 10                  # of turbulence
@@ -28,6 +29,8 @@ def presence(force: ForceSpec, x: np.ndarray, since: float) -> np.ndarray:
 
 def air(force: ForceSpec, x: np.ndarray, since: float) -> np.ndarray:
     """How fast (n, 3), m/s, a force that is air moves at points ``x`` (n, 3), m; nothing of its reach is in it."""
+    if force.kind == "own":
+        return own_air(force, x, since)
     if force.kind == "wind":
         return np.broadcast_to(force.axis * force.strength * gust(force, since), x.shape)
     if force.kind == "turbulence":

@@ -298,8 +298,8 @@ class SeamSpec:
 class ForceSpec:
     """A force of the scene on some ``bodies`` (bodies,) bool, about ``place`` (3,), m, along ``axis`` (3,).
 
-    kind : "wind", "turbulence" and "vortex" are air that moves with a ``strength`` in m/s; a "puller" draws to a point,
-    a "line" or the surface of a piece with one in m/s².
+    kind : "wind", "turbulence", "vortex" and "own", by the name ``own``, are air that moves with a ``strength`` in m/s;
+    a "puller" draws to a point, a "line" or the surface of a piece with one in m/s².
     reach : m, where it has faded to nothing, by its ``fade``: "even", "soft" or "steep".
     begins, ends : s after the start.  size : m, of whirls and of a vortex's core.  period : s, of gusts and changes.
     gusts : 0 .. 1.  inflow, lift : m/s, of a vortex.  rest : m, distance that a puller draws to; ``soft``, m, within
@@ -326,6 +326,7 @@ class ForceSpec:
     soft: float = 0.01
     limit: float = np.inf
     piece: int = -1
+    own: str = ""
 
 
 @dataclass(frozen=True)

@@ -4,6 +4,7 @@ from PySide6.QtWidgets import QCheckBox, QComboBox, QPushButton, QVBoxLayout
 
 from rubberquince.document.scene import Piece
 from rubberquince.document.values import ForceValues
+from rubberquince.solver.own_air import offered
 from rubberquince.ui.bench import Bench
 from rubberquince.ui.parts import calm, column, empty, framed, label
 from rubberquince.ui.sheet.section import Section, named_row
@@ -14,8 +15,9 @@ KINDS = {"wind": "air that blows along its arrow", "turbulence": "air that whirl
 DRAWS = {"its middle": "To one point", "its axis": "To the line along its y", "a piece": "To the nearest place of it"}
 FADES = {"soft": "Fades slowly at first", "steep": "Fades quickly at first", "even": "As strong up to its reach"}
 SHOWN = {"wind": ("speed", "gusts", "period", "seed"), "turbulence": ("speed", "size", "period", "seed"),
+         "own": ("speed", "size", "period", "seed"),
          "vortex": ("speed", "size", "inflow", "lift"), "puller": ("pull", "rest", "limit")}
-EVER = 100_000
+EVER, OWN = 100_000, "own"
 
 
 class ForceSection(Section):
@@ -26,8 +28,10 @@ class ForceSection(Section):
     def __init__(self, bench: Bench) -> None:
         super().__init__(bench)
         self.kind = _box("Kind of force", KINDS)
-        self.kind.activated.connect(lambda _: self._set("change the kind of force", "force.kind",
-                                                        self.kind.currentData()))
+        for name in offered():
+            self.kind.addItem(name, f"{OWN} {name}")
+            self.kind.setItemData(self.kind.count() - 1, "air of your own, from a package that is installed", 3)
+        self.kind.activated.connect(self._set_kind)
         self.rows.addLayout(named_row("Kind", self.kind))
         names = [name for name in ForceValues.model_fields if any(name in shown for shown in SHOWN.values())]
         self.add_values("force", ForceValues(), *names)
@@ -54,7 +58,10 @@ class ForceSection(Section):
     def refresh(self, piece: Piece) -> None:
         super().refresh(piece)
         force = piece.force
-        self.kind.setCurrentIndex(self.kind.findData(force.kind))
+        kind = f"{OWN} {force.own}" if force.kind == OWN else force.kind
+        if self.kind.findData(kind) < 0:
+            self.kind.addItem(f"{force.own}, which is not installed", kind)
+        self.kind.setCurrentIndex(self.kind.findData(kind))
         self.draws.setCurrentIndex(self.draws.findData(force.draws_to))
         self.piece.clear()
         for other in self.bench.scene.pieces:
@@ -67,9 +74,15 @@ class ForceSection(Section):
         self._draws_row.setVisible(force.kind == "puller")
         self.arrows.setChecked("force" in self.bench.threads)
 
+    def _set_kind(self) -> None:
+        piece, (kind, _, own) = self.bench.chosen, self.kind.currentData().partition(" ")
+        if piece is not None:
+            self._set("change the kind of force", "force", piece.force.model_copy(update={"kind": kind, "own": own}))
+
     def summary(self, piece: Piece) -> str:
         force = piece.force
-        return f"{force.kind} · {show(force.pull, 'm/s²') if force.kind == 'puller' else show(force.speed, 'm/s')}"
+        strength = show(force.pull, "m/s²") if force.kind == "puller" else show(force.speed, "m/s")
+        return f"{force.own or force.kind} · {strength}"
 
 
 class ReachSection(Section):
