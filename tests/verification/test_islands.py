@@ -170,3 +170,12 @@ def test_nothing_sleeps_where_values_change_from_frame_to_frame_nor_before_it_ha
     thrown = made(cube(0.0, 3.0), gravity=0.5)
     play(thrown, 40)
     assert not asleep(thrown).any() and nodes(thrown, 0)[:, 1].mean() < 2.5
+
+
+@pytest.mark.parametrize("fps", [1.0, 2.0, 240.0])
+def test_at_any_frames_a_second_what_is_in_the_air_falls_before_it_sleeps(fps):
+    stepper = made(cube(0.0, 0.3), fps=fps)
+    play(stepper, max(round(0.5 * fps), 2))
+    assert stepper.skin()[:, 1].min() < 0.02 and not asleep(stepper).any()
+    stepper.frame()
+    assert fps > 2.0 or stepper.skin()[:, 1].max() < 0.12

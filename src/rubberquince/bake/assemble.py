@@ -117,6 +117,8 @@ def touch_of(piece: Piece, scene: Scene, meshes: Meshes) -> Touch:
     contact = piece.contact
     gap, friction = (amount_of(f"contact.{name}", getattr(contact, name), piece, scene, meshes, None)
                      for name in ("gap", "friction"))
+    if piece.role == "pellets" and isinstance(friction, np.ndarray):
+        friction = balls_of(piece, meshes).means(friction)
     return Touch(gap, friction, contact.bounce, piece.role == "collider" and contact.sides == "outside")
 
 

@@ -20,6 +20,18 @@ class Balls:
         count = np.bincount(self.part)
         return np.column_stack([np.bincount(self.part, points[:, i]) for i in range(3)]) / count[:, None]
 
+    def roundness(self, points: np.ndarray) -> float:
+        """The least, of all balls, of the nearest distance of a point over the farthest."""
+        far = np.linalg.norm(points - self.middles(points)[self.part], axis=1)
+        nearest, farthest = np.full((2, int(self.part.max()) + 1), np.inf)
+        np.minimum.at(nearest, self.part, far)
+        np.minimum.at(farthest, self.part, -far)
+        return float((nearest / np.maximum(-farthest, 1e-300)).min())
+
+    def means(self, values: np.ndarray) -> np.ndarray:
+        """(balls,), of values of points (n,)."""
+        return np.bincount(self.part, values) / np.bincount(self.part)
+
     def radii(self, points: np.ndarray) -> np.ndarray:
         """(balls,), m: the mean distance of their points."""
         far = np.linalg.norm(points - self.middles(points)[self.part], axis=1)

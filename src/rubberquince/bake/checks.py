@@ -7,7 +7,7 @@ import igl
 import numpy as np
 
 from rubberquince.bake.check import Check, set_value
-from rubberquince.bake.checks_of_motion import FORCE_LOOKS, goes_nowhere
+from rubberquince.bake.checks_of_motion import FORCE_LOOKS, goes_nowhere, not_round
 from rubberquince.bake.goals import goal_points
 from rubberquince.bake.holding import held_of
 from rubberquince.document.bodies import Meshes, piece_points, piece_triangles, unit_mesh
@@ -361,7 +361,7 @@ LOOKS: dict[Role, tuple[Callable[[Piece, Scene, Meshes], list[Check]], ...]] = {
     "net": (_open_but_pressed, _falls_past, _thick_gap, _all_held, _goal_elsewhere),
     "cage": (_falls_past, _all_held, _goal_elsewhere),
     "rigid": (_falls_past, _all_held, _goal_elsewhere),
-    "pellets": (_falls_past, _all_held),
+    "pellets": (_falls_past, _all_held, not_round),
     "carried": (_not_carried,),
     "collider": (_wide_gap,),
     "scenery": (),

@@ -5,12 +5,15 @@ from functools import partial
 
 import numpy as np
 
+from rubberquince.bake.balls import balls_of
 from rubberquince.bake.check import Check, set_value
 from rubberquince.bake.courses import pose_at
 from rubberquince.bake.fields import force_of
 from rubberquince.document.bodies import Meshes, piece_points
 from rubberquince.document.scene import Piece, Scene, changed
 from rubberquince.errors import ShapeError
+
+ROUND = 0.7                 # of the farthest point of a ball: how near its nearest may be
 
 
 def _acts_on_nothing(piece: Piece, scene: Scene, meshes: Meshes) -> list[Check]:
@@ -58,6 +61,14 @@ def _draws_to_nothing(piece: Piece, scene: Scene, meshes: Meshes) -> list[Check]
         return []
     return [Check(f"{piece.name} draws to a piece that is gone or has no skin to draw to.", True, piece.id,
                   "Let it draw to its middle", partial(set_value, piece.id, "force.draws_to", "its middle"))]
+
+
+def not_round(piece: Piece, scene: Scene, meshes: Meshes) -> list[Check]:
+    """Pellets are balls, whatever they look like."""
+    if balls_of(piece, meshes).roundness(piece_points(piece, meshes)) > ROUND:
+        return []
+    return [Check(f"The parts of {piece.name} are not round: each meets others as a ball of its mean width.", True,
+                  piece.id)]
 
 
 FORCE_LOOKS: tuple[Callable[[Piece, Scene, Meshes], list[Check]], ...] = (

@@ -53,18 +53,22 @@ class Balls:
         most = np.maximum(np.linalg.norm(before[nodes], axis=1), radius / RISES)
         v[nodes] *= np.minimum(1.0, most / np.maximum(np.linalg.norm(v[nodes], axis=1), 1e-300))[:, None]
 
-    def fly(self, reached: np.ndarray, x: np.ndarray, v: np.ndarray, pull: np.ndarray, h: float,
+    def fly(self, contacts: Contacts, x: np.ndarray, v: np.ndarray, pull: np.ndarray, h: float,
             *after: np.ndarray) -> np.ndarray:
-        """Positions (n, 3), m, with those of pellets that nothing has ``reached`` (n,) as they fly from ``x`` at ``v``:
-        what they came to in the end, see Scheme.due.
+        """Positions (n, 3), m, with those of pellets that nothing has reached as they fly from ``x`` at ``v``: what
+        they came to in the end, see Scheme.due.
 
         after : positions, speeds, and what pushes, twice, at the end of the step of ``h``, s; these are changed.
         """
         there, speed, push, force = after
-        alone = self.nodes[~reached[self.nodes] & (self._world.free[self.nodes] > 0.0)]
+        alone = self.nodes[~contacts.reached()[self.nodes] & (self._world.free[self.nodes] > 0.0)]
         if len(alone):
+            way = np.zeros_like(x)
+            way[alone] = h * v[alone] + 0.5 * h * h * pull[alone]
+            contacts.look(x, way)           # it is not quite the way that was solved for
+            alone = alone[~contacts.reached()[alone]]
             there = there.copy()
-            there[alone] = x[alone] + h * v[alone] + 0.5 * h * h * pull[alone]
+            there[alone] = x[alone] + way[alone]
             speed[alone] = v[alone] + h * pull[alone]
             push[alone] = force[alone] = 0.0
         return there

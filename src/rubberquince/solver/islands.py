@@ -30,6 +30,7 @@ from rubberquince.solver.stepper import Effort, Stepper
 
 STILL = 5e-3                # of a body's longest side, in a second: what moves less far does not move, to the eye
 QUIVER = 5.0                # times that its speeds may be
+LEAST_REST = 3              # frames, where they are long
 PELLETS = 6.0               # widths of a pellet, that count as their longest side
 REST, WAKEFUL = 0.5, 0.5    # s: how long it is still before it sleeps, and awake at least when it was woken
 SMALLER = 0.5               # of all nodes that are awake: a smaller world has no more, or it is not worth making
@@ -175,14 +176,14 @@ class IslandStepper(Stepper):
         idle = self.state.idle.copy()
         if not self.world.spec.rests or self._forces.tugs or not len(idle):
             return np.where(np.isinf(idle), 0.0, idle)
-        asleep, rest = np.isinf(idle), round(REST * self.fps)
+        asleep, rest = np.isinf(idle), max(round(REST * self.fps), LEAST_REST)
         if not asleep.any() and (idle < rest).all():
             return idle
         group, ready = self._islands(), (asleep | (idle >= rest)) & ~self._stirred(since)
         ready &= np.bincount(group, ~ready, len(idle))[group] == 0.0
         woken = asleep & (~ready | self._disturbed(since, asleep))
         woken = (np.bincount(group, woken, len(idle))[group] > 0.0) & asleep
-        idle[woken] = -round(WAKEFUL * self.fps)
+        idle[woken] = -max(round(WAKEFUL * self.fps), 1)
         asleep &= ~woken
         nodes = np.diff(self.world.first_node)
         may = ready & ~asleep & ~woken & (idle >= rest)

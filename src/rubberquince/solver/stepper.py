@@ -291,7 +291,7 @@ class Stepper:
         if self._balls.any:
             self._balls.calm(buried, state.v, v)
             due = self._scheme.due(state.v, state.push, state.force, h)
-            x = self._balls.fly(self.contacts.reached(), state.x, due, step.flown, h, x, v, push, force)
+            x = self._balls.fly(self.contacts, state.x, due, step.flown, h, x, v, push, force)
         for bodies in tangled:              # they are drawn apart, not shot
             mine = np.isin(self.world.node_body, bodies)
             share = self.world.mass[mine] / self.world.mass[mine].sum()
