@@ -7,6 +7,7 @@ from rubberquince.document.bodies import unit_mesh
 from rubberquince.document.scene import (
     BlockShape,
     ImportedShape,
+    PelletsShape,
     Piece,
     RevolvedShape,
     SuperellipsoidShape,
@@ -148,6 +149,7 @@ class ShapeSection(Section):
             self.flutes.set_value(piece.shape.flutes)
         counts = _divisions(piece)
         self._divided.setVisible(bool(counts))
+        self._divided.setText("Balls, around" if isinstance(piece.shape, PelletsShape) else "Divided in")
         for k, box in enumerate(self.divisions):
             box.setVisible(k < len(counts))
             if k < len(counts):
