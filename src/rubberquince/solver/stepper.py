@@ -15,20 +15,17 @@ from rubberquince.solver.bounce import Bounce, find_bounces
 from rubberquince.solver.contacts import NOWHERE, Contacts
 from rubberquince.solver.courses import Courses
 from rubberquince.solver.damping import Damping
+from rubberquince.solver.firmness import contact_stiffness
 from rubberquince.solver.forces import Forces
 from rubberquince.solver.overlaps import parted
 from rubberquince.solver.scheme import Aim, Scheme
 from rubberquince.solver.seams import Seams
-from rubberquince.solver.specs import AnyMaterial, ForceSpec, Goal, Inflation, LedSpec, RigidSpec, RunSpec, Touch, alike
+from rubberquince.solver.specs import AnyMaterial, ForceSpec, Goal, Inflation, RunSpec, Touch, alike
 from rubberquince.solver.state import State
 from rubberquince.solver.system import ElasticSystem, Pairs
 from rubberquince.solver.world import World
 
 STILL_SPEED = 1e-4          # m/s: slower sliding counts as sticking
-CONTACT_INERTIA = 5.0       # contact stiffness in units of mass / step²
-CONTACT_LOAD = 4.0          # and in units of the body's own weight pressure over the gap
-POINT_INERTIA, POINT_LOAD = 0.1, 4.0        # the same for a single point of a rigid body, of the whole of it
-BALL_INERTIA, BALL_LOAD = 40.0, 100.0       # the same for a pellet, of whose gap, its radius, little is to be used up
 USUAL_FPS = 24.0            # fewer frames a second have more substeps each: a step never gets longer
 SLOW_STEPS = 1.0            # of gravity: what nears or leaves another by less than these gain is at rest on it
 USUAL_GRAVITY = 9.81        # m/s²
@@ -233,7 +230,7 @@ class Stepper:
             return self.effort
         before = self.state
         h = 1.0 / (self.fps * self.substeps)
-        self._contact = self._contact_stiffness(h)
+        self._contact = contact_stiffness(self.world, h)
         self.contacts.begin_frame(self.state.x)
         self._forces.begin_frame(self.state.x, self.contacts.carry(self.state.x))
         try:
@@ -344,33 +341,6 @@ class Stepper:
         alone = sum(map(len, after)) == sum(map(len, groups)) and all(
             any(np.isin(bodies, before).all() for before in groups) for bodies in after)
         return shifted if alone else x      # else they would come near something
-
-    def _contact_stiffness(self, h: float) -> np.ndarray:
-        """Stiffness of the contact of skin points (points,), N/m, for steps of ``h``, s."""
-        w, skin = self.world, self.world.skin
-        contact = np.zeros(len(skin.points))
-        for body in range(w.bodies):
-            if isinstance(w.spec.bodies[body], LedSpec):
-                continue                    # it is as firm as what it meets
-            mine = slice(*np.searchsorted(skin.piece[: skin.moving], [body, body + 1]))
-            if w.of_balls[body]:
-                pull = abs(w.gravity * w.weight[body])
-                contact[mine] = w.mass[w.node_body == body] * (BALL_INERTIA / (h * h)
-                                                               + BALL_LOAD * pull / w.point_gap[: skin.moving][mine])
-                continue
-            mass = w.mass[w.node_body == body].sum() / max(skin.area[mine].sum(), 1e-300)
-            contact[mine] = skin.area[mine] * (CONTACT_INERTIA * mass / (h * h)
-                                               + CONTACT_LOAD * w.own_pressure(body)
-                                               / np.maximum(w.point_gap[: skin.moving][mine], 1e-6))
-            if isinstance(w.spec.bodies[body], RigidSpec):
-                contact[mine] = np.maximum(contact[mine], self._of_one_point(body, h))
-        return contact
-
-    def _of_one_point(self, body: int, h: float) -> float:
-        """Stiffness, N/m, with which a single point carries a rigid body: that does not flatten on what it touches."""
-        w = self.world
-        mass = float(w.mass[w.node_body == body].sum())
-        return mass * (POINT_INERTIA / (h * h) + POINT_LOAD * abs(w.gravity * w.weight[body]) / max(w.gap[body], 1e-6))
 
     def _plan(self, h: float, since: float) -> _Step:
         """What a substep of ``h``, s, that ends ``since``, s, after the start is about to do.
