@@ -30,5 +30,5 @@ def lantern() -> Scene:
         place=Place(position=(0.0, 0.52, 0.0), turn=(180.0, 0.0, 0.0), size=(0.13, 0.26, 0.13)),
         rigid=RigidValues(feel=FeelChoice(), density=140.0),
         release=ReleaseValues(first=2, frames=50.0, speed=0.4),
-        contact=ContactValues(friction=0.3), look=Look(material="matte", colour="#F2E6C8"))
+        contact=ContactValues(friction=0.12), look=Look(material="matte", colour="#F2E6C8"))
     return Scene(pieces=(paper, corn), run=RunSettings(last=96))

@@ -30,7 +30,7 @@ from rubberquince.document.scene import (
     SuperellipsoidShape,
     TorusShape,
 )
-from rubberquince.document.values import ForceValues
+from rubberquince.document.values import ContactValues, ForceValues
 from rubberquince.errors import QuinceError
 from rubberquince.exchange.importing import SUFFIXES, Imported, import_mesh
 from rubberquince.jobs.errands import Errand, run_errand
@@ -43,6 +43,7 @@ from rubberquince.view.body import split_at_sharp_edges
 
 MESHES = f"Meshes ({' '.join('*' + suffix for suffix in SUFFIXES)})"
 DROP, CLEAR = 0.03, 0.015   # m, that a new piece starts above the ground, and keeps on each side
+SLIDES = 0.15               # friction of new pellets: balls would roll, and these do not turn
 USUAL_CUBES = 600           # of a new piece, so that it plays at once
 REMAKERS = {"refine": "refined", "thin": "thinned", "remesh": "remeshed"}
 MADE_OF = "solid", "shell", "net", "rigid", "release", "braces"
@@ -285,6 +286,7 @@ class Pieces:
         piece = Piece(id=document.new_id(), name=document.new_name(name), shape=shape, role=role,
                       place=Place(position=(x, round(size[1] / 2 + DROP, 4), z), size=size),
                       solid=SolidValues(cells=_usual_cells(size)),
+                      contact=ContactValues(friction=SLIDES) if role == "pellets" else ContactValues(),
                       look=Look(material="jelly" if role == "solid" else "matte", colour=colour))
         document.add_piece(piece, mesh)
         self._bench.choose(piece.id)

@@ -159,10 +159,11 @@ class ShapeSection(Section):
                 box.setToolTip(name)
         try:
             mesh = unit_mesh(piece.shape, self.bench.document.meshes)
-            text = f"{len(mesh.points):,} vertices · {len(mesh.face_sizes):,} faces".replace(",", " ")
+            counted = f"{len(mesh.face_sizes):,} faces"
             if piece.role == "pellets":
-                count, width = width_of(piece, self.bench.document.meshes)
-                text = f"{count} balls about {show(width, self.bench.scene.length_unit)} wide"
+                balls, width = width_of(piece, self.bench.document.meshes)
+                counted = f"{balls:,} balls about {show(width, self.bench.scene.length_unit)} wide"
+            text = f"{len(mesh.points):,} vertices · {counted}".replace(",", " ")
         except QuinceError as error:
             text = str(error)
         self._count.setText(text)
