@@ -68,6 +68,22 @@ def widen_boxes(x, move, ptr, point, box):
 
 
 @njit(cache=True, nogil=True)
+def bends(move, first, most):
+    """True when some of the points ``first[k]`` .. ``first[k + 1]`` of a body move, by ``move`` (n, 3), farther than
+    its ``most``, m, along an axis from the mean way of all of them.
+    """
+    for k in range(len(first) - 1):
+        s0, s1, s2, count = 0.0, 0.0, 0.0, first[k + 1] - first[k]
+        for p in range(first[k], first[k + 1]):
+            s0, s1, s2 = s0 + move[p, 0], s1 + move[p, 1], s2 + move[p, 2]
+        for p in range(first[k], first[k + 1]):
+            if (abs(move[p, 0] - s0 / count) > most[k] or abs(move[p, 1] - s1 / count) > most[k]
+                    or abs(move[p, 2] - s2 / count) > most[k]):
+                return True
+    return False
+
+
+@njit(cache=True, nogil=True)
 def motion_balls(move, ptr, point, moving, ball):
     """A ball (patches, 4), centre and radius, m, that holds all of ``move`` (n, 3) of each of the first patches."""
     for p in range(moving):

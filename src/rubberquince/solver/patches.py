@@ -123,12 +123,8 @@ class Patches:
     def bends(self, move: np.ndarray, part: float) -> bool:
         """Does ``move`` (n, 3), m, take some point farther from the way of its body than ``part`` of its finest length?
         """
-        first = self._first_point
-        for k, (lo, hi) in enumerate(pairwise(first)):
-            own = move[lo:hi]
-            if hi > lo and np.abs(own - own.mean(axis=0)).max() > part * self._size[k]:
-                return True
-        return False
+        bent: bool = pt.bends(move, self._first_point, part * self._size)
+        return bent
 
     def face_one_way(self, x: np.ndarray, pairs: np.ndarray, own: np.ndarray) -> np.ndarray:
         """Which pairs (k,) bool of one skin cannot meet soon, as at ``x`` they face one way."""
