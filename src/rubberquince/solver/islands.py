@@ -206,7 +206,7 @@ class IslandStepper(Stepper):
         gone, speed = (np.sqrt(np.maximum.reduceat((a ** 2).sum(axis=1), w.first_node[:-1]))
                        for a in (state.x - before, state.v))
         still = (gone * self.fps <= STILL * self._size) & (speed <= QUIVER * STILL * self._size)
-        return np.where((state.idle < 0.0) | still, state.idle + 1.0, 0.0)
+        return np.where((state.idle < 0.0) | np.isinf(state.idle) | still, state.idle + 1.0, 0.0)
 
     def _stirred(self, since: float) -> np.ndarray:
         """Which bodies (bodies,) something acts on that may change from frame to frame."""
