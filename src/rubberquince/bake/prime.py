@@ -24,10 +24,10 @@ KINDS: tuple[tuple[str, Literal["wind", "turbulence"]], ...] = (("h", "wind"), (
 
 
 def small_scene() -> Scene:
-    """Two solids and a collider, all about to touch, two sheets that are sewn and blown up, a rigid box on a tray that
-    keys lift, and air.
+    """Two solids, of which one keeps dents, and a collider, all about to touch, two sheets that are sewn and blown up,
+    a rigid box on a tray that keys lift, and air.
     """
-    few = SolidValues(cells=3)
+    few, dented = SolidValues(cells=3), SolidValues(cells=3, yields=0.0)
     sheets = tuple(
         Piece(id=key, name=key, role="shell", shape=SheetShape(across=2, along=2),
               pressure=PressureValues(pressure=1.0), place=Place(position=(0.4, height, 0.0)))
@@ -42,7 +42,8 @@ def small_scene() -> Scene:
         *(Piece(id=key, name=key, role="force", shape=BlockShape(divisions=(1, 1, 1)), force=ForceValues(kind=kind))
           for key, kind in KINDS),
         Piece(id="a", name="a", shape=BlockShape(divisions=(2, 2, 2)), solid=few, place=Place(position=(0, 0.0515, 0))),
-        Piece(id="b", name="b", shape=SphereShape(around=8, rings=4), solid=few, place=Place(position=(0, 0.153, 0))),
+        Piece(id="b", name="b", shape=SphereShape(around=8, rings=4), solid=dented,
+              place=Place(position=(0, 0.153, 0))),
         Piece(id="c", name="c", shape=BlockShape(divisions=(2, 2, 2)), role="collider",
               place=Place(position=(0.102, 0.05, 0)))))
 
