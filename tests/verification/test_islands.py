@@ -8,7 +8,7 @@ import pytest
 from bodies import JELLY, make_solid, own_crossings
 from rubberquince.shapes import primitives
 from rubberquince.solver.islands import IslandStepper
-from rubberquince.solver.specs import QUALITIES, ForceSpec, LedSpec, RunSpec, SeamSpec, Touch
+from rubberquince.solver.specs import QUALITIES, Dents, ForceSpec, LedSpec, RunSpec, SeamSpec, Touch
 from rubberquince.solver.state import State
 from rubberquince.solver.stepper import Stepper
 
@@ -179,3 +179,16 @@ def test_at_any_frames_a_second_what_is_in_the_air_falls_before_it_sleeps(fps):
     assert stepper.skin()[:, 1].min() < 0.02 and not asleep(stepper).any()
     stepper.frame()
     assert fps > 2.0 or stepper.skin()[:, 1].max() < 0.12
+
+
+def test_what_flows_slowly_goes_on_flowing():
+    wax = replace(CALM, dents=Dents(0.0, 20.0))
+    one, two = (made(cube(0.0, material=wax), stepper=kind) for kind in (Stepper, IslandStepper))
+    heights = []
+    for k in range(72):
+        one.frame(k / 24.0)
+        two.frame(k / 24.0)
+        heights.append((one.skin()[:, 1].max(), two.skin()[:, 1].max()))
+    speed = 24.0 * (heights[-25][0] - heights[-1][0]) / 24.0 / 0.1
+    assert 6e-4 < speed < 5e-3                              # slower than what else would count as still
+    assert heights[-1][1] == pytest.approx(heights[-1][0], abs=2e-5)

@@ -30,6 +30,7 @@ from rubberquince.solver.stepper import Effort, Stepper
 
 STILL = 5e-3                # of a body's longest side, in a second: what moves less far does not move, to the eye
 QUIVER = 5.0                # times that its speeds may be
+CREEPS = 0.1                # of that, for what flows: wax creeps on, slowly
 LEAST_REST = 3              # frames, where they are long
 PELLETS = 6.0               # widths of a pellet, that count as their longest side
 REST, WAKEFUL = 0.5, 0.5    # s: how long it is still before it sleeps, and awake at least when it was woken
@@ -55,6 +56,7 @@ class IslandStepper(Stepper):
         for body, carrier in enumerate(world.carriers):
             if carrier.radius is not None:
                 self._size[body] = PELLETS * carrier.size
+        self._size[np.unique(world.flow.body)] *= CREEPS
         self._on_courses = np.array([getattr(body, "course", None) is not None
                                      or (body.goal is not None and body.goal.course is not None)
                                      for body in spec.bodies], bool) & ~self._is_led
