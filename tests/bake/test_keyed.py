@@ -4,10 +4,11 @@ import numpy as np
 import pytest
 
 from rubberquince.bake.assemble import assemble
+from rubberquince.bake.checks import checks_of
 from rubberquince.bake.keys import run_key, topology_key
 from rubberquince.bake.run import SceneRun
 from rubberquince.document.document import Document
-from rubberquince.document.scene import BlockShape, Piece, Place, RunSettings, Scene, SheetShape, SphereShape
+from rubberquince.document.scene import BlockShape, Curve, Piece, Place, RunSettings, Scene, SheetShape, SphereShape
 from rubberquince.document.tracks import Key, Track, put_at
 from rubberquince.document.values import ForceValues, GoalValues, HoldValues, PressureValues, SolidValues
 from rubberquince.errors import RunError
@@ -175,3 +176,23 @@ def test_air_of_ones_own_blows_as_wind_does_and_says_what_is_wrong_with_it(bello
     for name, says in (("broken", "division by zero"), ("nonsense", "fails"), ("gone", "not installed")):
         with pytest.raises(RunError, match=says):
             blown(kind="own", own=name)
+
+
+def test_a_piece_goes_the_way_of_a_line_at_the_pace_of_its_keys_and_says_when_the_line_is_gone(tmp_path):
+    beads = tuple((float(0.5 * np.cos(a)), 0.0, float(0.5 * np.sin(a))) for a in np.linspace(0, 2 * np.pi, 12, False))
+    ring = Piece(id="r", name="ring", role="scenery", shape=SheetShape(across=4, along=4),
+                 place=Place(position=(0.3, 0.0, 0.1), size=(0.4, 0.4, 0.4)),
+                 curves=(Curve(id="c", name="round", beads=beads, closed=True),))
+    cart = keyed(TRAY, "place.along", (1, 0.0, "even"), (13, 1.0, "even")).model_copy(update={"moves_along": "r c"})
+    run, frames = frames_of(Scene(pieces=(BALL, ring, cart), run=RUN), tmp_path)
+    middles = np.array([skin.mean(axis=0) for skin in skins(run, frames, "t")])
+    angle = 2.0 * np.pi * np.arange(12) / 12
+    assert middles[:, 0] == pytest.approx(0.2 * (np.cos(angle) - 1.0), abs=2e-3)
+    assert middles[:, 2] == pytest.approx(0.2 * np.sin(angle), abs=2e-3)
+    assert run_key(run._scene) != run_key(run._scene.with_piece(ring.model_copy(update={"curves": (
+        Curve(id="c", name="round", beads=beads, closed=False),)})))
+    lost = Scene(pieces=(BALL, cart), run=RUN)
+    with pytest.raises(RunError, match="line that it moves along is gone"):
+        frames_of(lost, tmp_path / "lost")
+    (check,) = [check for check in checks_of(lost, {}) if "gone" in check.sentence]
+    assert check.mend(lost).piece("t").moves_along == ""

@@ -6,7 +6,7 @@ from PySide6.QtCore import QPoint, QPointF, Qt
 from PySide6.QtTest import QTest
 
 from handling import LEFT, LONG, checked, field, pick, pixel_of, play_to_end, sentence, type_into
-from rubberquince.document.scene import BlockShape, Piece, Place, RunSettings, Scene, SphereShape
+from rubberquince.document.scene import BlockShape, Curve, Piece, Place, RunSettings, Scene, SphereShape
 from rubberquince.document.tracks import Key
 from rubberquince.document.values import SolidValues
 from rubberquince.ui.sheet.bead import HERE, NONE, THREAD
@@ -290,3 +290,22 @@ def test_a_tug_pulls_what_plays_marks_the_frames_and_becomes_a_puller(window, qt
     play_to_end(window, qtbot)
     heights = [window.runner.skins(k)["ball"][:, 1].mean() for k in range(1, last + 1)]
     assert window.runner.good(last) and max(heights[15:]) > 0.17            # where it rests by itself it is .15
+
+
+def test_a_line_is_chosen_to_move_along_and_seen_as_a_path(window):
+    line = Curve(id="c", name="rail", beads=((-0.5, 0.5, 0.0), (0.5, 0.5, 0.0)))
+    ball = window.bench.scene.piece("ball")
+    window.bench.document.push("draw", window.bench.scene.with_piece(ball.model_copy(update={"curves": (line,)})))
+    window.bench.choose("tray")
+    place = window.sheet.section("Place")
+    assert field(window, "Place", "Gone so far").isHidden()
+    pick(place.line, "rail of " + ball.name)
+    assert window.bench.chosen.moves_along == "ball c" and not field(window, "Place", "Gone so far").isHidden()
+    place.beads["place.along"].click()
+    window.player.go(11)
+    type_into(field(window, "Place", "Gone so far").edit, "100 %")
+    window.player.go(11)
+    moved = window.view_zone.view.stage.bodies["tray"].points.mean(axis=0)
+    window.player.go(1)
+    wide = ball.place.size[0]
+    assert moved[0] - window.view_zone.view.stage.bodies["tray"].points.mean(axis=0)[0] == pytest.approx(wide, rel=1e-3)

@@ -81,12 +81,16 @@ def goes_nowhere(piece: Piece, scene: Scene, meshes: Meshes) -> list[Check]:
     try:
         pose_at(piece, scene, scene.run.first)
     except ShapeError as error:
-        return [Check(f"{piece.name}: {error}.", True, piece.id, "Let it ride on nothing",
-                      partial(set_value, piece.id, "rides_on", ""))]
+        return [Check(f"{piece.name}: {error}.", True, piece.id, "Let it go by its own keys",
+                      partial(_let_go, piece.id))]
     if not piece.moves or not piece.has_course or piece.goal.to != "nothing" or piece.hold.what != "nothing":
         return []
     return [Check(f"Keys lead {piece.name}, but nothing holds or draws it: it goes its own way from the start.", True,
                   piece.id, "Draw it along by a goal", partial(set_value, piece.id, "goal.to", "its own shape"))]
+
+
+def _let_go(piece_id: str, now: Scene) -> Scene:
+    return now.with_piece(now.piece(piece_id).model_copy(update={"rides_on": "", "moves_along": ""}))
 
 
 def _targets(piece: Piece, scene: Scene, meshes: Meshes) -> list[np.ndarray]:

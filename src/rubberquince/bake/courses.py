@@ -11,6 +11,7 @@ from rubberquince.document.tracks import at_frame
 from rubberquince.errors import ShapeError
 from rubberquince.solver.specs import Course
 
+LINE_STEPS = 24             # points from bead to bead
 NEAREST = 4                 # skin points that say where a node within is drawn to
 Pose = tuple[np.ndarray, np.ndarray]        # (3, 3) from the unit box of a shape to the world, and (3,) m
 
@@ -20,11 +21,15 @@ def pose_of(place: Place) -> Pose:
 
 
 def pose_at(piece: Piece, scene: Scene, frame: float, riders: tuple[str, ...] = ()) -> Pose:
-    """Where a piece is at a frame by its keys, and by those of what it rides on.
+    """Where a piece is at a frame by its keys, by the line that it moves along, and by the keys of what it rides on.
 
-    Raises ShapeError when that is gone, or rides on the piece itself.
+    Raises ShapeError when one of these is gone, or it rides on what rides on it.
     """
-    turn, place = pose_of(at_frame(piece, frame).place)
+    now = at_frame(piece, frame).place
+    turn, place = pose_of(now)
+    if piece.moves_along:
+        way = _line(piece, scene)
+        place = place + _on_line(way, now.along) - _on_line(way, at_frame(piece, scene.run.first).place.along)
     if not piece.rides_on:
         return turn, place
     mount = next((p for p in scene.pieces if p.id == piece.rides_on), None)
@@ -32,9 +37,35 @@ def pose_at(piece: Piece, scene: Scene, frame: float, riders: tuple[str, ...] = 
         raise ShapeError("the piece that it rides on is gone; choose another under Place")
     if mount.id in (*riders, piece.id):
         raise ShapeError(f"it rides on {mount.name}, which rides on it in turn")
-    before, now = (pose_at(mount, scene, at, (*riders, piece.id)) for at in (scene.run.first, frame))
-    step = now[0] @ np.linalg.inv(before[0])
-    return step @ turn, step @ (place - before[1]) + now[1]
+    before, after = (pose_at(mount, scene, at, (*riders, piece.id)) for at in (scene.run.first, frame))
+    step = after[0] @ np.linalg.inv(before[0])
+    return step @ turn, step @ (place - before[1]) + after[1]
+
+
+def _line(piece: Piece, scene: Scene) -> np.ndarray:
+    """Points (n, 3), m, close together on the smooth line past the beads of the one that a piece moves along.
+
+    From bead to bead it is a cubic with slopes by its neighbours (Catmull, Rom 1974).
+    """
+    other_id, _, line = piece.moves_along.partition(" ")
+    other = next((p for p in scene.pieces if p.id == other_id), None)
+    curve = other.curve(line) if other is not None else None
+    if other is None or curve is None:
+        raise ShapeError("the line that it moves along is gone; choose another under Place")
+    turn, place = pose_of(other.place)
+    beads = np.array(curve.beads) @ turn.T + place
+    beads = np.concatenate([beads[-1:], beads, beads[:2]] if curve.closed else [beads[:1], beads, beads[-1:]])
+    share = np.linspace(0.0, 1.0, LINE_STEPS)[:, None]
+    parts = [0.5 * (2.0 * b + (c - a) * share + (2.0 * a - 5.0 * b + 4.0 * c - d) * share ** 2
+                    + (3.0 * b - a - 3.0 * c + d) * share ** 3)
+             for a, b, c, d in zip(beads, beads[1:], beads[2:], beads[3:])]
+    return np.concatenate([beads[1:2], *parts])
+
+
+def _on_line(way: np.ndarray, share: float) -> np.ndarray:
+    """The place (3,), m, at a ``share`` 0 .. 1 of the length of a line of points ``way`` (n, 3)."""
+    gone = np.append(0.0, np.cumsum(np.linalg.norm(np.diff(way, axis=0), axis=1)))
+    return np.array([np.interp(share * gone[-1], gone, way[:, i]) for i in range(3)])
 
 
 def course_of(piece: Piece, scene: Scene, meshes: Meshes, nodes: np.ndarray) -> Course | None:

@@ -78,6 +78,13 @@ def _looked_at(scene: Scene, of: Piece) -> list[Any]:
             if p.id in near]
 
 
+def _way(of: Piece, scene: Scene) -> list[Any]:
+    """The line that a piece moves along, and where it lies."""
+    other_id, _, line = of.moves_along.partition(" ")
+    return [(of.moves_along, p.place.model_dump(), [one.model_dump(exclude={"name"}) for one in p.curves
+                                                    if one.id == line]) for p in scene.pieces if p.id == other_id]
+
+
 def _mount(of: Piece, scene: Scene) -> list[Any]:
     """Place and keys of what a piece rides on."""
     return [(p.place.model_dump(), p.rides_on, [t.model_dump() for t in p.tracks]) for p in scene.pieces
@@ -92,6 +99,7 @@ def _number(scene: Scene, values: bool, run: dict[str, Any]) -> int:
         pieces += [(p.id, p.force.model_dump(), offered().get(p.force.own), p.place.model_dump(), p.rides_on,
                     [track.model_dump() for track in p.tracks]) for p in by_id(scene, "force")]
     pieces += [_mount(piece, scene) for piece in scene.pieces if piece.rides_on]
+    pieces += [_way(piece, scene) for piece in scene.pieces if piece.moves_along]
     pieces += [track.model_dump() for track in scene.tracks]
     pieces += [(p.id, p.carried_by, _shape(p), p.place.model_dump()) for p in by_id(scene, "carried")]
     if values:

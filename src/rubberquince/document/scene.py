@@ -141,8 +141,11 @@ Shape = Annotated[Recipe | ImportedShape, Field(discriminator="kind")]
 
 
 class Place(Plain):
-    """Centre of the piece, turn about x, y and z (y first), and real size along its own axes."""
+    """Centre of the piece, turn about x, y and z (y first), and real size along its own axes; and how far it has gone
+    along the line that it moves along, if there is one.
+    """
 
+    along: float = Field(0.0, ge=0.0, le=1.0)
     position: Vector = (0.0, 0.0, 0.0)
     turn: Vector = (0.0, 0.0, 0.0)
     size: tuple[Length, Length, Length] = (0.1, 0.1, 0.1)
@@ -180,7 +183,8 @@ class Piece(Plain):
 
     ``solid``, ``shell``, ``net`` and ``rigid`` are what it is made of in these roles: a role that is taken back finds
     its values again; ``release`` says when Pellets are let go.  ``carried_by`` is the id of the piece that carries it,
-    if that is its role; ``rides_on`` that of one whose keyed motion it takes part in.  ``passes`` are the ids of what
+    if that is its role; ``rides_on`` that of one whose keyed motion it takes part in; ``moves_along`` the id of a piece
+    and, after a space, that of a line on it whose way this one goes.  ``passes`` are the ids of what
     it passes through, among them itself or GROUND.
     """
 
@@ -209,6 +213,7 @@ class Piece(Plain):
     maps: tuple[Map, ...] = Field((), max_length=20)
     tracks: tuple[Track, ...] = Field((), max_length=100)
     rides_on: str = Field("", max_length=16)
+    moves_along: str = Field("", max_length=40)
 
     def lines_and_sets(self) -> dict[str, str]:
         """What of its skin has a name: ids and names."""
@@ -232,7 +237,7 @@ class Piece(Plain):
     @property
     def has_course(self) -> bool:
         """Do keys lead its place, its own or those of what it rides on, or does its shape move?"""
-        return (bool(self.rides_on) or self.shape_moves
+        return (bool(self.rides_on) or bool(self.moves_along) or self.shape_moves
                 or any(track.of.startswith("place.") for track in self.tracks))
 
     @property

@@ -67,9 +67,27 @@ class PlaceSection(Section):
         self.mount.activated.connect(lambda _: self._set("change what it rides on", "rides_on",
                                                          self.mount.currentData()))
         self.rows.addLayout(named_row("Rides on", self.mount))
+        self.line = calm(QComboBox())
+        self.line.setAccessibleName("Moves along")
+        self.line.setToolTip("Goes the way of a line that is drawn on a piece; key how far it has gone")
+        self.line.activated.connect(lambda _: self._set("change what it moves along", "moves_along",
+                                                        self.line.currentData()))
+        self.rows.addLayout(named_row("Moves along", self.line))
+        self.add_field(Value("Gone so far", "place.along", "%", 0.0, 1.0,
+                             "What part of the line it has gone: key 0 % here and 100 % there", usual=0.0), keyed=True)
+
+    def shows(self, piece: Piece, path: str) -> bool:
+        return path != "place.along" or bool(piece.moves_along)
 
     def refresh(self, piece: Piece) -> None:
         super().refresh(piece)
+        self.line.clear()
+        lines = {"": "nothing", **{f"{p.id} {curve.id}": f"{curve.name} of {p.name}"
+                                   for p in self.bench.scene.pieces for curve in p.curves}}
+        lines.setdefault(piece.moves_along, "a line that is gone")
+        for key, name in lines.items():
+            self.line.addItem(name, key)
+        self.line.setCurrentIndex(self.line.findData(piece.moves_along))
         self.mount.clear()
         others = [(p.id, p.name) for p in self.bench.scene.pieces if p.role in LED and p.id != piece.id]
         known = {"", *(key for key, _ in others)}

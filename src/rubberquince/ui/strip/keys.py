@@ -18,7 +18,8 @@ from rubberquince.ui.sheet.bead import add_ways, with_way, without_key
 from rubberquince.ui.strip.lanes import Lane
 from rubberquince.units import show
 
-PLACES = {"position": ("Position", "length"), "turn": ("Turn", "°"), "size": ("Size", "length")}
+PLACES = {"position": ("Position", "length"), "turn": ("Turn", "°"), "size": ("Size", "length"),
+          "along": ("Gone so far", "%")}
 FLAT = 1e-6                 # a course that changes by no more is shown about its middle
 EDIT_WIDTH = 90             # px
 
@@ -28,7 +29,7 @@ def said_of(piece: Piece, path: str, scene: Scene) -> tuple[str, str]:
     head, name, *item = path.split(".")
     if head == "place":
         called, unit = PLACES[name]
-        called = f"{called} {'xyz'[int(item[0])]}"
+        called = f"{called} {'xyz'[int(item[0])]}" if item else called
     else:
         said = about(type(getattr(piece, head)))[name]
         called, unit = said.name, said.unit
