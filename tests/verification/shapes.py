@@ -15,6 +15,7 @@ BEAM = (0.24, 0.05, 0.04)               # m
 TILT = Rotation.from_euler("xyz", [20.0, 35.0, 50.0], degrees=True).as_matrix()        # off the axes of any lattice
 DOME_HEIGHT, DOME_RADIUS, FLUTES = 0.12, 0.08, 8
 STIFFNESS, POISSON, DENSITY = 10e3, 0.45, 1000.0
+HOLLOW, WALL = 0.1, 0.02                # m, the radius of a hollow ball, and how thick it is
 EASE = 1.0                              # 1/s²: springs in proportion to mass that keep a free body from drifting
 
 
@@ -48,6 +49,21 @@ def skin(shape, counts):
     used, index = np.unique(triangles, return_inverse=True)
     u = grid.reshape(-1, 3)[used] / np.array(counts)
     return PolyMesh(shape(u), np.full(len(triangles), 3, np.int32), index.reshape(-1).astype(np.int32)), u
+
+
+def on_sphere(u):
+    """Directions (n, 3) of points ``u`` (n, 3) on the unit cube, nearly evenly."""
+    x, y, z = (2 * u - 1).T
+    return np.stack([a * np.sqrt(1 - b * b / 2 - c * c / 2 + b * b * c * c / 3)
+                     for a, b, c in ((x, y, z), (y, z, x), (z, x, y))], axis=1)
+
+
+def hollow_ball(around):
+    """A hollow ball: points (n, 3), m, and triangles (t, 3), a fourth of the way round in ``around`` parts."""
+    mesh, _ = skin(lambda u: u, (around, around, around))
+    out = on_sphere(mesh.points) * HOLLOW
+    return (np.concatenate([out, out * (1 - WALL / HOLLOW)]),
+            np.concatenate([mesh.triangles, mesh.triangles[:, ::-1] + len(out)]).astype(np.int32))
 
 
 @dataclass(frozen=True)

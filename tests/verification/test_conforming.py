@@ -9,8 +9,10 @@ import pytest
 import shapes
 from rubberquince.shapes.lattice import bind_points, build_lattice
 from rubberquince.shapes.polymesh import volume
+from rubberquince.solver.frequency import free_frequency
 from rubberquince.solver.specs import Material, RunSpec, SolidSpec, Touch
 from rubberquince.solver.system import NO_PAIRS, ElasticSystem
+from rubberquince.solver.thinness import softened_where_bent
 from rubberquince.solver.world import World
 
 REFERENCES = json.loads(Path(__file__).with_name("references.json").read_text())
@@ -23,7 +25,7 @@ def measured(name, across):
     """First frequency, Hz, and sag, m, of a free body with so many cells across, and what its nodes weigh, kg."""
     body = shapes.BODIES[name]
     mesh, u = shapes.skin(body.place, COUNTS[name])
-    lattice = build_lattice(mesh.points, mesh.triangles, body.thickness / across)
+    lattice = softened_where_bent(build_lattice(mesh.points, mesh.triangles, body.thickness / across))
     solid = SolidSpec(mesh.triangles, lattice, np.eye(3), np.zeros(3),
                       Material(shapes.STIFFNESS, shapes.POISSON, shapes.DENSITY, 0.0), Touch(1e-3, 0.5))
     world = World(RunSpec([solid], [], ground=None))
@@ -87,6 +89,25 @@ def test_the_sag_converges_with_the_square_of_the_cells(results, name):
     few, some, many = (sag for _, sag, _ in results[name])
     a, b, c = (1 / across ** 2 for across in CELLS)
     assert 0.8 < (few - many) / (some - many) / ((a - c) / (b - c)) < 1.25
+
+
+def first_frequency(triangles, lattice):
+    return free_frequency(SolidSpec(triangles, lattice, np.eye(3), np.zeros(3), Material(
+        shapes.STIFFNESS, shapes.POISSON, shapes.DENSITY, 0.0), Touch(1e-3, 0.5)))
+
+
+def test_a_thin_wall_that_stretches_is_not_taken_for_one_that_bends():
+    points, triangles = shapes.hollow_ball(12)
+    lattice = build_lattice(points, triangles, shapes.WALL / 2)
+    right = REFERENCES["hollow"]["frequency"]
+    assert first_frequency(triangles, softened_where_bent(lattice)) ** 2 == pytest.approx(right ** 2, rel=0.05)
+    assert first_frequency(triangles, lattice) ** 2 < 0.9 * right ** 2
+
+
+def test_a_beam_of_two_cells_bends_as_it_should():
+    mesh, _ = shapes.skin(shapes.beam, COUNTS["beam"])
+    lattice = softened_where_bent(build_lattice(mesh.points, mesh.triangles, shapes.BODIES["beam"].thickness / 2))
+    assert first_frequency(mesh.triangles, lattice) == pytest.approx(REFERENCES["beam"]["frequency"], rel=0.025)
 
 
 def test_the_formula_makes_closed_bodies():

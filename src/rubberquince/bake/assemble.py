@@ -47,6 +47,7 @@ from rubberquince.solver.specs import (
     SolidSpec,
     Touch,
 )
+from rubberquince.solver.thinness import softened_where_bent
 
 FLAT = 0.1                  # of its longest side: a cage is no thinner
 GROUND_GAP = 1e-4           # m; the piece's own gap is what counts on the ground
@@ -167,8 +168,9 @@ def lattice_of(piece: Piece, meshes: Meshes, quality: str, stopped: Callable[[],
     if key not in _lattices:
         mesh = unit_mesh(piece.shape, meshes)
         points, edge = mesh.points * np.array(piece.place.size), cell_edge(piece, meshes, quality)
-        _lattices[key] = (box_lattice(points, edge, stopped) if piece.role == "cage"
-                          else build_lattice(points, mesh.triangles, edge, stopped))
+        lattice = (box_lattice(points, edge, stopped) if piece.role == "cage"
+                   else build_lattice(points, mesh.triangles, edge, stopped))
+        _lattices[key] = softened_where_bent(lattice)
         while len(_lattices) > _MOST_LATTICES:
             _lattices.popitem(last=False)
     _lattices.move_to_end(key)

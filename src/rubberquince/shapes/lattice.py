@@ -39,7 +39,8 @@ class Lattice:
     """Cells of one solid in the frame of its shape.
 
     nodes : (n, 3) m.  corner : (octahedra, 6) int32, -1 where missing.  axis : (octahedra,) int8.
-    fill : (octahedra, 4) filled part of each tetrahedron.  scale : (octahedra,) stiffness correction.
+    fill : (octahedra, 4) filled part of each tetrahedron.  across : (octahedra,) cells through the body there.
+    scale : (octahedra,) stiffness correction.
     share : (n,) m³, the volume whose mass a node carries.  cell : cube edge, m.
     bind_node, bind_weight : (skin points, 4), the cell of each skin point and its weights there.
     """
@@ -48,6 +49,7 @@ class Lattice:
     corner: np.ndarray
     axis: np.ndarray
     fill: np.ndarray
+    across: np.ndarray
     scale: np.ndarray
     share: np.ndarray
     cell: float
@@ -95,8 +97,8 @@ def build_lattice(points: np.ndarray, triangles: np.ndarray, cell: float,
         np.add.at(share, corner[kept][:, tet], weight)
     share *= abs(volume(points, triangles)) / share.sum()
     bind_node, bind_weight = bind_points(points, nodes, corner, fill)
-    return Lattice(nodes, corner, axis, fill, _thickness_scale(nodes, corner, points, triangles, cell),
-                   share, cell, bind_node, bind_weight)
+    across = _cells_across(nodes, corner, points, triangles, cell)
+    return Lattice(nodes, corner, axis, fill, across, bending_scale(across), share, cell, bind_node, bind_weight)
 
 
 def box_lattice(points: np.ndarray, cell: float, stopped: Callable[[], bool] = lambda: False) -> Lattice:
@@ -244,16 +246,18 @@ def bind_points(points: np.ndarray, nodes: np.ndarray, corner: np.ndarray,
     return tets[near[row, best]].astype(np.int32), weight[row, best]
 
 
-def _thickness_scale(nodes: np.ndarray, corner: np.ndarray, points: np.ndarray, triangles: np.ndarray,
-                     cell: float) -> np.ndarray:
-    """1 / (1 + 0.85 / N²) an octahedron, N the thickness of the body there in cells.
+def bending_scale(across: np.ndarray, share: np.ndarray | float = 1.0) -> np.ndarray:
+    """What stiffness is multiplied by where a body is ``across`` cells thick and a ``share`` of its energy bends it."""
+    return 1.0 / (1.0 + THICKNESS_LOSS * share / across ** 2)
 
-    The thickness is what is usual on the skin nearby.
-    """
+
+def _cells_across(nodes: np.ndarray, corner: np.ndarray, points: np.ndarray, triangles: np.ndarray,
+                  cell: float) -> np.ndarray:
+    """The thickness of the body at each octahedron, in cells: what is usual on the skin nearby."""
     where, through = thickness_samples(points, triangles)
     _, sample = cKDTree(where).query(nodes[corner[:, :2]].mean(axis=1), k=min(NEAR_RAYS, len(where)))
     thickness = np.median(through[sample.reshape(len(corner), -1)], axis=1)     # not that of an edge's thin rim
-    return 1.0 / (1.0 + THICKNESS_LOSS / np.maximum(thickness / cell, 1.0) ** 2)
+    return np.maximum(thickness / cell, 1.0)
 
 
 def thickness_samples(points: np.ndarray, triangles: np.ndarray) -> tuple[np.ndarray, np.ndarray]:

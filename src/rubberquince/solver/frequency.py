@@ -13,7 +13,13 @@ EASE = 1e-3                 # of the pitch², about: inertia that keeps the matr
 
 
 def free_frequency(solid: SolidSpec) -> float:
-    """First natural frequency, Hz, of a solid that nothing touches; nodes that it has held stay.
+    """First natural frequency, Hz, of a solid that nothing touches; nodes that it has held stay."""
+    squares = free_modes(solid)[1]
+    return float(np.sqrt(max(squares[0], 0.0)) / (2 * np.pi))
+
+
+def free_modes(solid: SolidSpec) -> tuple[list[np.ndarray], np.ndarray]:
+    """The first few ways (nodes, 3) in which a free solid wobbles, and their ω², 1/s²; none and 0 where nothing can.
 
     Inverse iteration of a block of vectors with the Ritz values in it (Bathe 1996, ch. 11.6), from squeezing along each
     axis, from shears and from bends.
@@ -21,7 +27,7 @@ def free_frequency(solid: SolidSpec) -> float:
     world = World(RunSpec([solid], [], ground=None))
     x, mass = world.start, world.mass
     if not world.free.any() or len(x) < 4:
-        return 0.0
+        return [], np.zeros(1)
     system, ones, zeros = ElasticSystem(world), np.ones(len(x)), np.zeros(len(x))
     loose = np.array([world.free.all()])
     size = np.ptp(x, axis=0).max()
@@ -37,16 +43,15 @@ def free_frequency(solid: SolidSpec) -> float:
         return field
 
     block = [freed(field) for field in fields]
-    square = 0.0
     for step in range(PASSES):
-        mixed, square = _ritz(block, mass, [system.product(ones, zeros, field) for field in block])
+        mixed, squares = _ritz(block, mass, [system.product(ones, zeros, field) for field in block])
         if step == PASSES - 1:
             break
         if step == 0:
-            inertia = mass * EASE * max(square, 1.0)
+            inertia = mass * EASE * max(squares[0], 1.0)
             system.prepare(x, ones, inertia)
         block = [freed(system.solve(x, mass[:, None] * field, ones, inertia, NO_PAIRS, 0.02)[0]) for field in mixed]
-    return float(np.sqrt(max(square, 0.0)) / (2 * np.pi))
+    return mixed, squares
 
 
 def shell_frequency(spec: ShellSpec, material: ShellMaterial) -> float:
@@ -64,8 +69,8 @@ def _fields(x: np.ndarray, y: np.ndarray, z: np.ndarray) -> list[list[np.ndarray
             [x * x - 2 * y * y, o, x * y], [o, x * x, z * z], [z * z, o, y * y], [x * y, o, x * x + y * y]]
 
 
-def _ritz(block: list[np.ndarray], mass: np.ndarray, forces: list[np.ndarray]) -> tuple[list[np.ndarray], float]:
-    """The lowest four mixtures of a block, and the lowest ω² in it."""
+def _ritz(block: list[np.ndarray], mass: np.ndarray, forces: list[np.ndarray]) -> tuple[list[np.ndarray], np.ndarray]:
+    """The lowest four mixtures of a block, and their ω²."""
     k = np.array([[np.vdot(a, f) for f in forces] for a in block])
     m = np.array([[np.vdot(a, mass[:, None] * b) for b in block] for a in block])
     size = np.sqrt(np.diag(m)) + 1e-300
@@ -75,4 +80,4 @@ def _ritz(block: list[np.ndarray], mass: np.ndarray, forces: list[np.ndarray]) -
     squares, mixes = np.linalg.eigh(basis.T @ (0.5 * (k + k.T)) @ basis)
     mixes = (basis @ mixes) / size[:, None]
     few = min(4, mixes.shape[1])
-    return [sum(c * b for c, b in zip(mixes[:, j], block)) for j in range(few)], float(squares[0])
+    return [sum(c * b for c, b in zip(mixes[:, j], block)) for j in range(few)], squares[:few]
