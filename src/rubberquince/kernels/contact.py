@@ -53,6 +53,23 @@ def carry(x, bind_node, bind_weight, out):
 
 
 @njit(cache=True, nogil=True)
+def carry_changed(x, before, first_node, first_point, bind_node, bind_weight, out):
+    """The same, where ``out`` is that of nodes ``before`` (n, 3): bodies none of whose nodes differ stay as they are.
+
+    Body k has the nodes from ``first_node[k]`` and the points from ``first_point[k]`` on.
+    """
+    for k in range(len(first_node) - 1):
+        same = True
+        for n in range(first_node[k], first_node[k + 1]):
+            if x[n, 0] != before[n, 0] or x[n, 1] != before[n, 1] or x[n, 2] != before[n, 2]:
+                same = False
+                break
+        if not same:
+            lo, hi = first_point[k], first_point[k + 1]
+            carry(x, bind_node[lo:hi], bind_weight[lo:hi], out[lo:hi])
+
+
+@njit(cache=True, nogil=True)
 def spread(of_points, first, bind_node, bind_weight, out):
     """Add what skin points from ``first`` on feel, (points, k), to the nodes that carry them, ``out`` (n, k)."""
     for p in range(len(of_points)):

@@ -52,12 +52,26 @@ def build_tree(centre, most):
 
 
 @njit(cache=True, nogil=True)
-def widen_boxes(x, move, ptr, point, box):
+def moved_bodies(move, first):
+    """Which bodies (k,) bool have a point among ``first[k]`` .. ``first[k + 1]`` that ``move`` (n, 3) moves."""
+    out = np.zeros(len(first) - 1, np.bool_)
+    for k in range(len(out)):
+        for p in range(first[k], first[k + 1]):
+            if move[p, 0] != 0.0 or move[p, 1] != 0.0 or move[p, 2] != 0.0:
+                out[k] = True
+                break
+    return out
+
+
+@njit(cache=True, nogil=True)
+def widen_boxes(x, move, ptr, point, wanted, box):
     """Widen the boxes (patches, 6) of the first patches until they hold their points at ``x`` + ``move`` (n, 3).
 
-    Patch p has the points ``point[ptr[p]]`` .. ``point[ptr[p + 1]]``.
+    Patch p has the points ``point[ptr[p]]`` .. ``point[ptr[p + 1]]``; those not ``wanted`` (k,) bool stay as they are.
     """
     for p in range(len(box)):
+        if not wanted[p]:
+            continue
         b0, b1, b2, b3, b4, b5 = box[p, 0], box[p, 1], box[p, 2], box[p, 3], box[p, 4], box[p, 5]
         for k in range(ptr[p], ptr[p + 1]):
             q = point[k]
@@ -70,9 +84,11 @@ def widen_boxes(x, move, ptr, point, box):
 @njit(cache=True, nogil=True)
 def bends(move, first, most):
     """True when some of the points ``first[k]`` .. ``first[k + 1]`` of a body move, by ``move`` (n, 3), farther than
-    its ``most``, m, along an axis from the mean way of all of them.
+    its ``most``, m, which may be infinite, along an axis from the mean way of all of them.
     """
     for k in range(len(first) - 1):
+        if most[k] == np.inf:
+            continue
         s0, s1, s2, count = 0.0, 0.0, 0.0, first[k + 1] - first[k]
         for p in range(first[k], first[k + 1]):
             s0, s1, s2 = s0 + move[p, 0], s1 + move[p, 1], s2 + move[p, 2]
@@ -84,9 +100,13 @@ def bends(move, first, most):
 
 
 @njit(cache=True, nogil=True)
-def motion_balls(move, ptr, point, moving, ball):
-    """A ball (patches, 4), centre and radius, m, that holds all of ``move`` (n, 3) of each of the first patches."""
-    for p in range(moving):
+def motion_balls(move, ptr, point, wanted, ball):
+    """A ball (patches, 4), centre and radius, m, that holds all of ``move`` (n, 3) of each of the first patches that
+    are ``wanted`` (k,) bool.
+    """
+    for p in range(len(wanted)):
+        if not wanted[p]:
+            continue
         q = point[ptr[p]]
         l0, l1, l2, h0, h1, h2 = move[q, 0], move[q, 1], move[q, 2], move[q, 0], move[q, 1], move[q, 2]
         for k in range(ptr[p] + 1, ptr[p + 1]):
@@ -108,22 +128,41 @@ def _strayed(ball, a, b):
 
 
 @njit(cache=True, nogil=True)
+def _in_pairs(pairs, counts, moving):
+    """Which of the first ``moving`` patches are in ``pairs`` (k, 2) that count, (moving,) bool."""
+    wanted = np.zeros(moving, np.bool_)
+    for k in range(len(pairs)):
+        if counts[k]:
+            for side in range(2):
+                if pairs[k, side] < moving:
+                    wanted[pairs[k, side]] = True
+    return wanted
+
+
+@njit(cache=True, nogil=True)
 def stray(pairs, x, move, start, way, ptr, point, moving, patches, need, off):
     """How far the patches of ``pairs`` (k, 2) move against each other until they are at ``x`` + ``move`` (n, 3), m.
 
     ``need`` (k,) is raised to how far they are then from where they were at ``start``, and ``off`` to how far from that
     or from where ``way`` (n, 3) leads on from there.
     """
+    wanted = _in_pairs(pairs, np.ones(len(pairs), np.bool_), moving)
     gone = np.empty((len(move), 3))
     here, there = np.zeros((patches, 4)), np.zeros((patches, 4))
-    for p in range(len(move)):
-        for i in range(3):
-            gone[p, i] = x[p, i] + move[p, i] - start[p, i]
-    motion_balls(gone, ptr, point, moving, here)
-    for p in range(len(move)):
-        for i in range(3):
-            gone[p, i] -= way[p, i]
-    motion_balls(gone, ptr, point, moving, there)
+    for p in range(moving):
+        if wanted[p]:
+            for k in range(ptr[p], ptr[p + 1]):
+                q = point[k]
+                for i in range(3):
+                    gone[q, i] = x[q, i] + move[q, i] - start[q, i]
+    motion_balls(gone, ptr, point, wanted, here)
+    for p in range(moving):
+        if wanted[p]:
+            for k in range(ptr[p], ptr[p + 1]):
+                q = point[k]
+                for i in range(3):
+                    gone[q, i] = x[q, i] + move[q, i] - start[q, i] - way[q, i]
+    motion_balls(gone, ptr, point, wanted, there)
     for k in range(len(pairs)):
         far = _strayed(here, pairs[k, 0], pairs[k, 1])
         need[k] = max(need[k], far)
@@ -137,8 +176,10 @@ def face_one_way(x, triangles, order, first, moving, pairs, own):
     Parts of one closed skin can only meet where they face each other (Volino, Magnenat-Thalmann 1994).
     """
     axis, spread = np.zeros((moving, 3)), np.zeros(moving)
-    normal = np.empty((PATCH, 3))
+    normal, wanted = np.empty((PATCH, 3)), _in_pairs(pairs, own, moving)
     for p in range(moving):
+        if not wanted[p]:
+            continue
         s0, s1, s2 = 0.0, 0.0, 0.0
         count = first[p + 1] - first[p]
         for k in range(count):
@@ -160,9 +201,10 @@ def face_one_way(x, triangles, order, first, moving, pairs, own):
     out = np.zeros(len(pairs), np.bool_)
     for k in range(len(pairs)):
         a, b = pairs[k, 0], pairs[k, 1]
-        room = ONE_WAY - spread[a] - spread[b]
-        out[k] = own[k] and room > 0.0 and (axis[a, 0] * axis[b, 0] + axis[a, 1] * axis[b, 1]
-                                            + axis[a, 2] * axis[b, 2]) > np.cos(room)
+        if own[k]:
+            room = ONE_WAY - spread[a] - spread[b]
+            out[k] = room > 0.0 and (axis[a, 0] * axis[b, 0] + axis[a, 1] * axis[b, 1]
+                                     + axis[a, 2] * axis[b, 2]) > np.cos(room)
     return out
 
 
@@ -207,8 +249,8 @@ def _together(rest, a, b, near):
 
 
 @njit(cache=True, nogil=True)
-def meeting_patches(roots, moving, child, patch, box, rest, near):
-    """Keys a · patches + b of pairs of patches a <= b whose boxes meet, sorted.
+def meeting_patches(roots, moving, meets, child, patch, box, rest, near):
+    """Keys a · patches + b of pairs of patches a <= b whose boxes meet, sorted, of pieces that do (``meets``, bool).
 
     roots : (pieces,), the tree node each piece begins at, the ``moving`` first; of these also pairs within the piece,
     if they are not together within a ball of diameter ``near`` (pieces,), m, in the boxes ``rest`` (m, 6).
@@ -219,6 +261,8 @@ def meeting_patches(roots, moving, child, patch, box, rest, near):
     stack = np.empty((4096, 2), np.int64)
     for one in range(moving):
         for two in range(one, len(roots)):
+            if not meets[one, two]:
+                continue
             stack[0, 0], stack[0, 1] = roots[one], roots[two]
             top = 1
             while top:

@@ -25,6 +25,9 @@ class Contacts:
         self._overlaps, self._tangled = find_overlaps(world), list[Overlap]()
         self.skin = world.skin.points.copy()
         self._carried = NOWHERE                         # of which nodes it is the skin
+        self._nodes = world.start.copy()                # where these were
+        self._nothing = np.zeros_like(world.start)
+        self._first_point = np.searchsorted(world.skin.piece[: world.skin.moving], np.arange(world.bodies + 1))
         self._pushes = np.zeros(0, bool)
         self._known: tuple[np.ndarray, np.ndarray, float] = (NOWHERE, NOWHERE, 0.0)     # the last energy, and of what
         self._chosen: np.ndarray = NOWHERE              # of which relations
@@ -32,15 +35,20 @@ class Contacts:
     def carry(self, x: np.ndarray) -> np.ndarray:
         """Skin points (points, 3) m of nodes at ``x``."""
         if self._carried is not x:
-            skin, self._carried = self._world.skin, x
-            ct.carry(x, skin.bind_node, skin.bind_weight, self.skin)
+            self._carried = x
+            self._carry(x, self._nodes, self.skin)
+            self._nodes = x.copy()
         return self.skin
 
     def _skin_move(self, move: np.ndarray) -> np.ndarray:
         """The motion (points, 3) m of the skin when nodes move by ``move``."""
-        skin, out = self._world.skin, np.zeros_like(self.skin)
-        ct.carry(move, skin.bind_node, skin.bind_weight, out)
+        out = np.zeros(self.skin.shape)
+        self._carry(move, self._nothing, out)
         return out
+
+    def _carry(self, x: np.ndarray, before: np.ndarray, out: np.ndarray) -> None:
+        w = self._world
+        ct.carry_changed(x, before, w.first_node, self._first_point, w.skin.bind_node, w.skin.bind_weight, out)
 
     # --- lists ----------------------------------------------------------------------------------------
 

@@ -10,6 +10,14 @@ from rubberquince.kernels.groups import groups
 from rubberquince.solver.world import World
 
 
+def found(these: np.ndarray, those: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """Which of numbers (k,) are among other, sorted ones, bool, and where."""
+    at = np.searchsorted(those, these)
+    if not len(those):
+        return np.zeros(len(these), bool), at
+    return those[np.minimum(at, len(those) - 1)] == these, at
+
+
 class Patches:
     """Those of moving pieces come first, one piece after another; see kernels.patches.
 
@@ -62,10 +70,10 @@ class Patches:
         return np.searchsorted(mine // points, np.arange(len(self.piece) + 1)), mine % points
 
     def _sharing_a_point(self) -> np.ndarray:
-        """Sorted keys of pairs of patches that have a point in common, see ``meeting``."""
-        count = len(self.piece)
-        table = csr_array((np.ones(len(self._point), np.int32), self._point, self._ptr),
-                          shape=(count, max(len(self._world.skin.points), 1)))
+        """Sorted keys of pairs of patches that move and have a point in common, see ``meeting``."""
+        count, ptr = len(self.piece), self._ptr[: self.moving + 1]
+        table = csr_array((np.ones(ptr[-1], np.int32), self._point[: ptr[-1]], ptr),
+                          shape=(self.moving, max(self._world.skin.moving, 1)))
         one, two = (table @ table.T).nonzero()
         return np.sort(one.astype(np.int64) * count + two)
 
@@ -75,7 +83,7 @@ class Patches:
         Patches of a shell that are not neighbours, or are not in one part, can face one way and meet, as in a roll.
         """
         one, two = pairs[:, 0], pairs[:, 1]
-        neighbours = np.isin(one * len(self.piece) + two, self._neighbours) & self._in_one[one] & self._in_one[two]
+        neighbours = found(one * len(self.piece) + two, self._neighbours)[0] & self._in_one[one] & self._in_one[two]
         return self._filled[one] | neighbours
 
     def _are_in_one(self) -> np.ndarray:
@@ -96,17 +104,18 @@ class Patches:
     def boxes(self, x: np.ndarray, count: int) -> np.ndarray:
         """Boxes (count, 6) of the first patches at skin points ``x`` (n, 3)."""
         box = np.tile(np.repeat([np.inf, -np.inf], 3), (count, 1))
-        self.widen(box, x, np.zeros_like(x))
+        pt.widen_boxes(x, np.zeros_like(x), self._ptr, self._point, np.ones(count, bool), box)
         return box
 
     def widen(self, box: np.ndarray, x: np.ndarray, move: np.ndarray) -> None:
-        """Widen the boxes (k, 6) of the first patches until they hold ``x`` + ``move`` (n, 3)."""
-        pt.widen_boxes(x, move, self._ptr, self._point, box)
+        """Widen the boxes (moving, 6) of what moves, that hold ``x``, until they hold ``x`` + ``move`` (n, 3)."""
+        moved = pt.moved_bodies(move, self._first_point)
+        pt.widen_boxes(x, move, self._ptr, self._point, moved[self.piece[: self.moving]], box)
 
     def ball(self, move: np.ndarray) -> np.ndarray:
         """Balls (patches, 4) that hold the motions ``move`` (n, 3) of each patch."""
         ball = np.zeros((len(self.piece), 4))
-        pt.motion_balls(move, self._ptr, self._point, self.moving, ball)
+        pt.motion_balls(move, self._ptr, self._point, np.ones(self.moving, bool), ball)
         return ball
 
     def stray(self, pairs: np.ndarray, x: np.ndarray, moves: list[np.ndarray], start: np.ndarray,
@@ -121,9 +130,12 @@ class Patches:
         return need, off
 
     def bends(self, move: np.ndarray, part: float) -> bool:
-        """Does ``move`` (n, 3), m, take some point farther from the way of its body than ``part`` of its finest length?
+        """Does ``move`` (n, 3), m, take some point of what can touch itself farther from the way of its body than
+        ``part`` of its finest length?
         """
-        bent: bool = pt.bends(move, self._first_point, part * self._size)
+        own = np.diag(self._world.meets)[: self._world.bodies]
+        most = np.where(own, part * self._size[: len(own)], np.inf)
+        bent: bool = pt.bends(move, self._first_point, most)
         return bent
 
     def face_one_way(self, x: np.ndarray, pairs: np.ndarray, own: np.ndarray) -> np.ndarray:
@@ -131,10 +143,10 @@ class Patches:
         return pt.face_one_way(x, self._triangles, self._order, self._first, self.moving, pairs, own)
 
     def meeting(self, wide: np.ndarray) -> np.ndarray:
-        """Sorted keys a · patches + b of pairs whose boxes ``wide`` (patches, 6) meet."""
+        """Sorted keys a · patches + b of pairs whose boxes ``wide`` (patches, 6) meet, of pieces that can."""
         self._fit(wide)
-        return pt.meeting_patches(self._roots, self._world.bodies, self._child, self._patch, self._box, self._rest,
-                                  self._near)
+        return pt.meeting_patches(self._roots, self._world.bodies, self._world.meets, self._child, self._patch,
+                                  self._box, self._rest, self._near)
 
     def search(self, pairs: np.ndarray, wanted: np.ndarray, slack: np.ndarray, along: np.ndarray, x: np.ndarray,
                way: np.ndarray, own: np.ndarray) -> tuple[np.ndarray, ...]:

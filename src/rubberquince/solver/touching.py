@@ -10,7 +10,7 @@ import numpy as np
 from rubberquince.kernels import patches as pt
 from rubberquince.kernels.distance import GROUND, LEAVING, closest_of
 from rubberquince.solver.overlaps import points_inside
-from rubberquince.solver.patches import Patches
+from rubberquince.solver.patches import Patches, found
 from rubberquince.solver.world import World
 
 AHEAD = 2.0         # of the way of a substep: how much farther patches may go before they are searched anew
@@ -26,14 +26,6 @@ NOWHERE = np.zeros((0, 3))
 Candidates = tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray, np.ndarray]     # pair, ids, kind, gap, far
 NOTHING: Candidates = (np.zeros(0, np.int64), np.zeros((0, 4), np.int64), np.zeros(0, np.int8), np.zeros(0),
                        np.zeros(0))
-
-
-def _find(these: np.ndarray, those: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    """Which of sorted numbers (k,) are among other sorted ones, bool, and where."""
-    at = np.searchsorted(those, these)
-    if not len(those):
-        return np.zeros(len(these), bool), at
-    return those[np.minimum(at, len(those) - 1)] == these, at
 
 
 class Touching:
@@ -81,6 +73,7 @@ class Touching:
     def drop(self) -> None:
         """Look anew at the next call."""
         self._at, self._way = NOWHERE, NOWHERE
+        self._boxed, self._here = NOWHERE, NOWHERE      # the boxes of patches at a place, by its name
         self._moves: list[np.ndarray] = []
         self._leaving: list[tuple[np.ndarray, ...]] = []
         self.ids, self.kind, self.gap = NOTHING[1:4]
@@ -88,7 +81,7 @@ class Touching:
 
     def begin(self, x: np.ndarray) -> None:
         """A substep begins at skin points ``x`` (n, 3), m."""
-        zero = np.zeros_like(x)
+        zero = np.zeros(x.shape)
         self._strayed += self._patches.stray(self._pairs, x, [zero], self._start, zero)[0]
         self._slack[self._along] = -1.0             # lists along a way end with it
         self._along[:] = False
@@ -106,13 +99,13 @@ class Touching:
         if not self._world.skin.moving:
             return False
         if not len(self._way):
-            self._way = moves[0] if moves else np.zeros_like(x)
+            self._way = moves[0] if moves else np.zeros(x.shape)
         fresh = self._at is not at
         if not (fresh or moves):
             return False
         if fresh:
             self._at, self._moves, self._strays = at, [], self._strayed.copy()
-            moves = (np.zeros_like(x), *moves)
+            moves = (np.zeros(x.shape), *moves)
         self._moves += moves
         anew = self._pair_up(x, list(moves))
         if anew:
@@ -172,11 +165,11 @@ class Touching:
             self._slack = np.where(stale, slack, self._slack)
             self._strayed = np.where(stale, 0.0, self._strayed)
             strays = np.where(stale, np.where(self._along, off, need), strays)
-            found = self._patches.search(self._pairs, stale, self._slack, self._along, self._start, self._way,
-                                         self._own)
+            new = self._patches.search(self._pairs, stale, self._slack, self._along, self._start, self._way,
+                                       self._own)
             kept = ~(stale | self._alike)[self._candidates[0]]
             self._slack[self._alike] = -1.0         # searched for anew where they no longer face one way
-            joined = [np.concatenate([old[kept], new]) for old, new in zip(self._candidates, found)]
+            joined = [np.concatenate([old[kept], more]) for old, more in zip(self._candidates, new)]
             order = np.argsort(joined[0], kind="stable")
             pair, ids, kind, gap, far = (column[order] for column in joined)
             self._candidates = pair, ids, kind, gap, far
@@ -186,7 +179,9 @@ class Touching:
     def _pair_up(self, x: np.ndarray, moves: list[np.ndarray]) -> bool:
         """Find the pairs of patches that may meet on ``moves`` from ``x``, if those known do not hold; True if so."""
         patches, moving = self._patches, self._patches.moving
-        box = patches.boxes(x, moving)
+        if self._boxed is not self._at:
+            self._boxed, self._here = self._at, patches.boxes(x, moving)
+        box = self._here.copy()
         for move in moves:
             patches.widen(box, x, move)
         if pt.within(box, self._margin[:moving], self._wide[:moving]):
@@ -195,10 +190,8 @@ class Touching:
             patches.widen(box, x, move)
         self._wide[:moving] = box + (self._margin[:moving] + self._spare)[:, None] * SIDES
         keys = patches.meeting(self._wide)
-        one, two = np.divmod(keys, len(patches.piece))
-        keys = keys[self._world.meets[patches.piece[one], patches.piece[two]]]
-        known, before = _find(keys, self._keys)
-        kept, now = _find(self._keys, keys)
+        known, before = found(keys, self._keys)
+        kept, now = found(self._keys, keys)
         old = tuple(column[kept[self._candidates[0]]] for column in self._candidates)
         self._candidates = (now[old[0]], *old[1:])
         slack, strayed, along = np.full(len(keys), -1.0), np.zeros(len(keys)), np.zeros(len(keys), bool)
