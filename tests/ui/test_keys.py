@@ -93,6 +93,57 @@ def test_a_tray_goes_along_its_keys_in_the_view_before_anything_is_computed(wind
     assert len(window.view_zone.view.threads) > 20          # its path, a tick a frame
 
 
+def test_gravity_is_keyed_where_nothing_is_chosen_and_swings(window, qtbot):
+    window.bench.choose("")
+    around = window.sheet.surroundings
+    assert around.fields["run.toward"].isHidden()
+    QTest.mouseClick(around.beads["run.lean"], LEFT)
+    window.player.go(20)
+    type_into(around.fields["run.lean"].edit, "90")
+    track = window.bench.scene.track_of("run.lean")
+    assert [(key.frame, key.value) for key in track.keys] == [(1, 0.0), (20, 90.0)]
+    assert not around.fields["run.toward"].isHidden()
+    assert [lane.name for lane in window.strip.lanes.lanes if lane.track is not None] == ["Gravity leans"]
+    window.player.go(1)
+    assert around.fields["run.lean"].edit.value == 0.0
+    play_to_end(window, qtbot)
+    skins = window.runner.skins(20)
+    assert skins["ball"][:, 0].mean() > 0.02 and skins["ball"][:, 2].mean() == pytest.approx(0.0, abs=5e-3)
+    window.player.go(20)
+    QTest.mouseClick(around.beads["run.lean"], LEFT)
+    window.bench.document.undo()
+    assert window.bench.scene.track_of("run.lean") == track
+
+
+def test_a_piece_is_reshaped_by_keys_and_is_carried_by_them(window, qtbot):
+    window.bench.choose("ball")
+    QTest.mouseClick(bead(window, "Reshape", "reshape.squash"), LEFT)
+    window.player.go(12)
+    type_into(field(window, "Reshape", "Squash and stretch").edit, "170 %")
+    section = window.sheet.section("Reshape")
+    assert "squash and stretch" in section.summary(window.bench.seen)
+    type_into(field(window, "Reshape", "Twist").edit, "a lot")
+    assert sentence(window) and window.bench.scene.piece("ball").reshape.twist == 0.0
+    window.player.go(1)
+    play_to_end(window, qtbot)
+    tall = [np.ptp(window.runner.skins(frame)["ball"][:, 1]) for frame in (1, 20)]
+    assert tall[1] > 1.25 * tall[0]
+    window.bench.set_value("keep dents", "solid.yields", 0.1, "ball")
+    assert any("Reshape" in check.sentence for check in checked(window, qtbot))
+
+
+def test_a_collider_is_reshaped_in_the_view_and_lifts_what_lies_on_it(window, qtbot):
+    QTest.mouseClick(bead(window, "Reshape", "reshape.squash"), LEFT)
+    window.player.go(20)
+    type_into(field(window, "Reshape", "Squash and stretch").edit, "300 %")
+    body = window.view_zone.view.stage.bodies["tray"]
+    assert np.ptp(body.points[:, 1]) == pytest.approx(0.06, rel=1e-3)
+    play_to_end(window, qtbot)
+    skins = window.runner.skins(20)
+    assert skins["tray"][:, 1].max() == pytest.approx(0.15, abs=1e-4)
+    assert skins["ball"][:, 1].min() > 0.145
+
+
 def test_keys_are_dragged_copied_typed_and_taken_away_on_their_lane(window):
     slide(window)
     window.strip.refresh()

@@ -9,7 +9,7 @@ from rubberquince.bake.run import SceneRun
 from rubberquince.document.document import Document
 from rubberquince.document.scene import ImportedShape, Piece, Place, RunSettings, Scene, SphereShape
 from rubberquince.document.storage import load_scene, save_scene
-from rubberquince.document.values import GoalValues, SolidValues
+from rubberquince.document.values import GoalValues, ReshapeValues, SolidValues
 from rubberquince.errors import ShapeError
 from rubberquince.exchange.frames import write_obj
 from rubberquince.exchange.importing import import_mesh
@@ -121,6 +121,18 @@ def test_a_solid_with_a_goal_goes_along_with_its_own_frames_and_wobbles(tmp_path
     assert heights[2].mean() < place(2)[:, 1].mean() - 1e-3             # it lags behind,
     assert max(h.mean() for h in heights[8:]) > place(8)[:, 1].mean() + 2e-3        # goes too far,
     assert np.ptp(heights[-1]) > 0.5 * (np.ptp(place(0)[:, 1]) + np.ptp(place(8)[:, 1]))     # and is drawn out by it
+
+
+def test_lengths_that_follow_the_frames_are_at_rest_in_each(tmp_path):
+    piece, meshes = moving_piece(tmp_path, role="solid", solid=SolidValues(cells=4, wobble_halves=0.03),
+                                 reshape=ReshapeValues(follows=True))
+    run = SceneRun(Scene(pieces=(piece,), run=RunSettings(last=40, quality="draft", ground=False, gravity=0.0)), meshes,
+                   tmp_path / "bake", lambda: False)
+    frames = list(run.frames(40))
+    skin = run.layout.skins(frames[-1].skin)["m"]
+    assert np.ptp(skin[:, 1]) == pytest.approx(np.ptp(place(8)[:, 1]), rel=0.02)
+    assert np.ptp(skin[:, 0]) == pytest.approx(0.2, rel=0.02)
+    assert skin[:, 1].mean() == pytest.approx(place(0)[:, 1].mean(), abs=1e-3)      # nothing draws it there
 
 
 def test_it_comes_in_through_the_window_and_is_seen_where_it_is(show, tmp_path, monkeypatch):

@@ -8,11 +8,14 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from bodies import CANVAS, JELLY, make_block_collider, make_shell, make_solid
+from rubberquince.document.scene import RunSettings
 from rubberquince.kernels.air import DENSITY, FACE
 from rubberquince.shapes import primitives
 from rubberquince.solver import fields
 from rubberquince.solver.forces import TUG_PITCH
-from rubberquince.solver.specs import ForceSpec, RunSpec
+from rubberquince.solver.islands import IslandStepper
+from rubberquince.solver.specs import QUALITIES, ForceSpec, RunSpec
+from rubberquince.solver.state import ASLEEP
 from rubberquince.solver.stepper import Stepper
 
 UP = np.array([0.0, 1.0, 0.0])
@@ -58,6 +61,22 @@ def test_what_flies_is_sped_up_as_newton_says():
     place, speed = middle(stepper)
     assert place[0] == pytest.approx(0.5 * 3.0 * 0.25, rel=1e-3) and speed[0] == pytest.approx(1.5, rel=1e-3)
     assert abs(place[1] - 1.0) < 1e-4
+
+
+def test_gravity_that_leans_pulls_that_way_and_wakes_what_sleeps():
+    down = RunSettings(lean=40.0, toward=90.0).pulls()
+    assert down == pytest.approx([0.0, -np.cos(np.radians(40.0)), -np.sin(np.radians(40.0))])
+    ball = make_solid(primitives.sphere(16, 8), (0.1, 0.1, 0.1), 4, (0.0, 1.0, 0.0), JELLY)
+    stepper = IslandStepper(RunSpec([ball], [], ground=None, pulls=down, quality=QUALITIES["draft"]))
+    for _ in range(12):
+        stepper.frame()
+    assert stepper.world.mass @ stepper.state.v / stepper.world.mass.sum() == pytest.approx(0.5 * 9.81 * down, rel=1e-3)
+    stepper.state = replace(stepper.state, v=0.0 * stepper.state.v, idle=np.full(1, ASLEEP))
+    stepper.frame()
+    assert not stepper.state.v.any()
+    stepper.set_gravity(9.81)
+    stepper.frame()
+    assert stepper.state.v[:, 1].max() < -0.3 and abs(stepper.state.v[:, 2]).max() < 1e-3
 
 
 @pytest.mark.parametrize("speed", [1.0, 1.4])

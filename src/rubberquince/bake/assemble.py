@@ -9,7 +9,7 @@ import numpy as np
 from scipy.spatial import cKDTree
 
 from rubberquince.bake.balls import balls_of
-from rubberquince.bake.courses import course_of, frame_course
+from rubberquince.bake.courses import course_of, frame_course, rest_course
 from rubberquince.bake.fields import forces_at
 from rubberquince.bake.goals import Within, amount_of, areas, goal_of
 from rubberquince.bake.holding import grain_of, held_of, within_heights
@@ -221,8 +221,8 @@ def assemble(scene: Scene, meshes: Meshes, stopped: Callable[[], bool] = lambda:
     seams = [SeamSpec(order[seam.one], order[seam.two], sewn_points(seam, scene, meshes), *drawn(seam, scene))
              for seam in scene.sewn()]
     return Assembly(RunSpec(specs, collider_specs, run.fps, run.gravity, ground, QUALITIES[run.quality], seams,
-                            _apart(bodies + colliders), _forces(scene, bodies, colliders), not _values_change(scene)),
-                    bodies, colliders)
+                            _apart(bodies + colliders), _forces(scene, bodies, colliders), not _values_change(scene),
+                            run.pulls()), bodies, colliders)
 
 
 def _values_change(scene: Scene) -> bool:
@@ -278,7 +278,8 @@ def _solid(piece: Piece, meshes: Meshes, scene: Scene, stopped: Callable[[], boo
         unit_mesh(piece.shape, meshes).triangles, lattice, rotation, np.array(piece.place.position),
         cast(Material, material_of(piece, scene, meshes)), touch_of(piece, scene, meshes),
         held if held.any() else None, piece.solid.weight, inflation_of(piece, scene, meshes), goal,
-        course_of(piece, scene, meshes, lattice.nodes) if held.any() else None)
+        course_of(piece, scene, meshes, lattice.nodes) if held.any() else None,
+        rest_of(piece, scene, meshes))
 
 
 def _shell(piece: Piece, meshes: Meshes, scene: Scene, stopped: Callable[[], bool]) -> ShellSpec:
@@ -291,7 +292,8 @@ def _shell(piece: Piece, meshes: Meshes, scene: Scene, stopped: Callable[[], boo
         mesh.points * np.array(place.size), mesh.triangles, place.rotation(), np.array(place.position),
         cast(ShellMaterial, material_of(piece, scene, meshes)), touch_of(piece, scene, meshes),
         held if held.any() else None, values.weight, inflation_of(piece, scene, meshes), (along, across), values.flat,
-        grain_of(piece, meshes), goal, _braces(piece, meshes), course=_course(piece, scene, meshes, held))
+        grain_of(piece, meshes), goal, _braces(piece, meshes), course=_course(piece, scene, meshes, held),
+        rest=rest_of(piece, scene, meshes))
 
 
 def _net(piece: Piece, meshes: Meshes, scene: Scene, stopped: Callable[[], bool]) -> ShellSpec:
@@ -306,7 +308,15 @@ def _net(piece: Piece, meshes: Meshes, scene: Scene, stopped: Callable[[], bool]
         cast(ShellMaterial, material_of(piece, scene, meshes)), touch_of(piece, scene, meshes),
         held if held.any() else None, values.weight, inflation_of(piece, scene, meshes),
         goal=goal, links=(links, *_braces(piece, meshes)), net=True,
-        course=_course(piece, scene, meshes, held))
+        course=_course(piece, scene, meshes, held), rest=rest_of(piece, scene, meshes))
+
+
+def rest_of(piece: Piece, scene: Scene, meshes: Meshes) -> Course | None:
+    """Where the nodes of a piece want to be in its own frame; None where they stay at rest as they were made."""
+    if not piece.rest_moves:
+        return None
+    within = nodes_within(piece, meshes, scene.run.quality)
+    return rest_course(piece, scene, meshes, local_points(piece, meshes) if within is None else within.nodes)
 
 
 def _course(piece: Piece, scene: Scene, meshes: Meshes, held: np.ndarray) -> Course | None:
@@ -316,7 +326,8 @@ def _course(piece: Piece, scene: Scene, meshes: Meshes, held: np.ndarray) -> Cou
 
 def _led(piece: Piece, meshes: Meshes, scene: Scene, stopped: Callable[[], bool]) -> LedSpec:
     mesh, touch = unit_mesh(piece.shape, meshes), touch_of(piece, scene, meshes)
-    whole = course_of(piece, scene, meshes, local_points(piece, meshes)) if piece.shape_moves else None
+    deforms = piece.shape_moves or piece.reshapes
+    whole = course_of(piece, scene, meshes, local_points(piece, meshes)) if deforms else None
     if whole is not None:
         return LedSpec(mesh.points, mesh.triangles, touch, whole, free=True)
     return LedSpec(mesh.points, mesh.triangles, touch, frame_course(piece, scene))

@@ -7,7 +7,7 @@ import igl
 import numpy as np
 
 from rubberquince.bake.check import Check, set_value
-from rubberquince.bake.checks_of_motion import FORCE_LOOKS, goes_nowhere, not_round
+from rubberquince.bake.checks_of_motion import FORCE_LOOKS, goes_nowhere, keeps_its_rest, not_round
 from rubberquince.bake.goals import goal_points
 from rubberquince.bake.holding import held_of
 from rubberquince.document.bodies import Meshes, piece_points, piece_triangles, unit_mesh
@@ -40,7 +40,8 @@ def checks_of(scene: Scene, meshes: Meshes) -> list[Check]:
     found = [*_overlaps(scene, meshes), *_nothing_moves(scene, meshes)]
     for piece in scene.pieces:
         try:
-            found += [check for look in (*LOOKS[piece.role], goes_nowhere) for check in look(piece, scene, meshes)]
+            looks = (*LOOKS[piece.role], goes_nowhere, keeps_its_rest)
+            found += [check for look in looks for check in look(piece, scene, meshes)]
         except ShapeError:
             continue                        # its mesh is missing, which has been said
     return sorted(found, key=lambda check: not check.trouble)

@@ -83,10 +83,19 @@ def goes_nowhere(piece: Piece, scene: Scene, meshes: Meshes) -> list[Check]:
     except ShapeError as error:
         return [Check(f"{piece.name}: {error}.", True, piece.id, "Let it go by its own keys",
                       partial(_let_go, piece.id))]
-    if not piece.moves or not piece.has_course or piece.goal.to != "nothing" or piece.hold.what != "nothing":
+    if not piece.moves or not piece.is_to_go or piece.goal.to != "nothing" or piece.hold.what != "nothing":
         return []
     return [Check(f"Keys lead {piece.name}, but nothing holds or draws it: it goes its own way from the start.", True,
                   piece.id, "Draw it along by a goal", partial(set_value, piece.id, "goal.to", "its own shape"))]
+
+
+def keeps_its_rest(piece: Piece, scene: Scene, meshes: Meshes) -> list[Check]:
+    """What keeps dents finds its rest shape by itself."""
+    wanted = piece.reshapes or (piece.shape_moves and piece.reshape.follows)
+    if not piece.moves or not wanted or piece.rest_moves:
+        return []
+    return [Check(f"{piece.name} keeps dents, so it does not come to be what Reshape says.", True, piece.id,
+                  "Let it come back", partial(set_value, piece.id, "solid.yields", None))]
 
 
 def _let_go(piece_id: str, now: Scene) -> Scene:

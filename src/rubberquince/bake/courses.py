@@ -3,16 +3,19 @@
 from collections.abc import Callable
 
 import numpy as np
-from scipy.spatial import cKDTree
+from scipy.interpolate import RBFInterpolator
 
 from rubberquince.document.bodies import Meshes, local_points, unit_mesh
 from rubberquince.document.scene import Piece, Place, Scene
 from rubberquince.document.tracks import at_frame
+from rubberquince.document.values import ReshapeValues
 from rubberquince.errors import ShapeError
+from rubberquince.shapes.reshape import Reshape, reshaped
 from rubberquince.solver.specs import Course
 
 LINE_STEPS = 24             # points from bead to bead
-NEAREST = 4                 # skin points that say where a node within is drawn to
+MOST_ANCHORS = 400          # skin points that say where nodes within are led, and how many weights they may take
+MOST_WEIGHTS = 20_000_000
 Pose = tuple[np.ndarray, np.ndarray]        # (3, 3) from the unit box of a shape to the world, and (3,) m
 
 
@@ -77,11 +80,41 @@ def course_of(piece: Piece, scene: Scene, meshes: Meshes, nodes: np.ndarray) -> 
         return None
     size = np.array(at_frame(piece, scene.run.first).place.size)
     pose_at(piece, scene, scene.run.first)              # says what is wrong before anything is computed
-    unit = nodes / size
-    if not piece.shape_moves:
+    if not piece.shape_moves and not piece.reshapes:
+        unit = nodes / size
         return _course(piece, scene, lambda frame: unit)
-    mesh, spread = unit_mesh(piece.shape, meshes), spread_to(local_points(piece, meshes), nodes)
-    return _course(piece, scene, lambda frame: unit + spread(mesh.at(frame) - mesh.points))
+    local = _local_course(piece, scene, meshes, nodes)
+    return _course(piece, scene, lambda frame: local(frame) / size)
+
+
+def rest_course(piece: Piece, scene: Scene, meshes: Meshes, nodes: np.ndarray) -> Course | None:
+    """Where ``nodes`` (n, 3), m, of a piece want to be in its own frame, so many seconds after the start; None where
+    that does not change what it is made of.
+    """
+    if not piece.rest_moves:
+        return None
+    local, first, fps = _local_course(piece, scene, meshes, nodes), scene.run.first, scene.run.fps
+    return lambda since: local(min(since * fps, scene.run.last + 1.0 - first))
+
+
+def _local_course(piece: Piece, scene: Scene, meshes: Meshes, nodes: np.ndarray) -> Course:
+    """The same in frames after the first, by its moving mesh and by how it is reshaped."""
+    size, first = np.array(at_frame(piece, scene.run.first).place.size), scene.run.first
+    mesh = unit_mesh(piece.shape, meshes)
+    spread = spread_to(local_points(piece, meshes), nodes) if piece.shape_moves else None
+
+    def local(frame: float) -> np.ndarray:
+        points = nodes if spread is None else nodes + spread(mesh.at(frame) - mesh.points) * size
+        if not piece.reshapes:
+            return points
+        return reshaped(points, size, reshape_of(at_frame(piece, first + frame).reshape))
+    return local
+
+
+def reshape_of(values: ReshapeValues) -> Reshape:
+    """How a shape is deformed by the values of a piece."""
+    bend, toward, twist = np.radians([values.bend, values.toward, values.twist])
+    return Reshape("xyz".index(values.axis), bend, toward, twist, values.taper, values.swell, values.squash)
 
 
 def frame_course(piece: Piece, scene: Scene) -> Course:
@@ -91,14 +124,36 @@ def frame_course(piece: Piece, scene: Scene) -> Course:
     return _course(piece, scene, lambda frame: corners)
 
 
+def placed_at(piece: Piece, scene: Scene, meshes: Meshes, frame: float) -> np.ndarray:
+    """The points (n, 3), m, of the skin of a piece that keys lead, at a frame."""
+    turn, place = pose_at(piece, scene, frame)
+    size = np.array(at_frame(piece, scene.run.first).place.size)
+    local = _local_course(piece, scene, meshes, local_points(piece, meshes))
+    return local(frame - scene.run.first) / size @ turn.T + place
+
+
 def spread_to(skin: np.ndarray, nodes: np.ndarray) -> Callable[[np.ndarray], np.ndarray]:
-    """From ways of the points (n, 3) of a ``skin`` to those of ``nodes`` (m, 3), by the nearest points."""
-    if len(nodes) == len(skin):
+    """From ways of the points (n, 3) of a ``skin`` to those of ``nodes`` (m, 3) within, which go along smoothly.
+
+    They are biharmonic through points of the skin all over it, and keep straight what is straight (Duchon 1977).
+    """
+    if np.array_equal(nodes, skin):
         return lambda way: way
-    far, near = cKDTree(skin).query(nodes, NEAREST)
-    weight = 1.0 / np.maximum(far, 1e-9) ** 2
-    weight /= weight.sum(axis=1, keepdims=True)
-    return lambda way: np.einsum("nk,nki->ni", weight, way[near])
+    some = _all_over(skin, max(min(MOST_ANCHORS, MOST_WEIGHTS // max(len(nodes), 1)), 8))
+    unit = max(float(np.ptp(skin, axis=0).max()), 1e-12)
+    through = RBFInterpolator(skin[some] / unit, np.eye(len(some)), kernel="linear", degree=1, smoothing=1e-9)
+    weight = through(nodes / unit)
+    return lambda way: weight @ way[some]
+
+
+def _all_over(points: np.ndarray, most: int) -> np.ndarray:
+    """Numbers of at most so many of the ``points`` (n, 3), m, about evenly far from each other."""
+    low, edge = points.min(axis=0), float(np.ptp(points, axis=0).max()) / most
+    while True:
+        some = np.unique(np.floor((points - low) / max(edge, 1e-12)), axis=0, return_index=True)[1]
+        if len(some) <= most:
+            return np.sort(some)
+        edge *= 1.2
 
 
 def _course(piece: Piece, scene: Scene, unit: Callable[[float], np.ndarray]) -> Callable[[float], np.ndarray]:

@@ -81,7 +81,7 @@ def goal_points(piece: Piece, scene: Scene, meshes: Meshes) -> np.ndarray | None
     if piece.goal.to == "its own shape":
         return start
     try:
-        return start + _way_to(piece.goal.piece, piece, scene, meshes, start)
+        return start + _way_to(piece.goal.piece, piece, scene, meshes, local_points(piece, meshes))
     except ShapeError:
         return None
 

@@ -20,7 +20,8 @@ def run_key(scene: Scene) -> int:
 
 def topology_key(scene: Scene) -> int:
     """What the arrays of a run depend on: while it stays, values can change in the running arrays."""
-    return _number(scene, values=False, run=scene.run.model_dump(exclude={"last", "gravity", "ground_friction"}))
+    written = {"last", "gravity", "lean", "toward", "ground_friction"}          # into the running arrays
+    return _number(scene, values=False, run=scene.run.model_dump(exclude=written))
 
 
 def _shape(piece: Piece) -> Any:
@@ -35,6 +36,7 @@ def _physics(piece: Piece, values: bool) -> dict[str, Any]:
                             "tracks": [track.model_dump() for track in piece.tracks]}
     if piece.moves:
         made_of = piece.made_of
+        data["rest moves"] = piece.rest_moves, piece.shape_moves and piece.reshape.follows
         data["built"] = built(made_of), piece.hold.model_dump(), [getattr(made_of, name, None)
                                                                   for name in ("flat", "grain_by")]
         data["release"] = piece.release.model_dump() if piece.role == "pellets" else None
@@ -50,6 +52,7 @@ def _physics(piece: Piece, values: bool) -> dict[str, Any]:
         data["brace"] = piece.braces.stiffness
         data["contact"] = piece.contact.model_dump()
         if piece.moves:
+            data["reshape"] = piece.reshape.model_dump()
             data["made of"] = piece.made_of.model_dump(exclude={"feel"}), piece.pressure.model_dump()
     return data
 

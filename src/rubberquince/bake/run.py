@@ -15,6 +15,7 @@ from rubberquince.bake.assemble import (
     goal_for,
     inflation_of,
     material_of,
+    rest_of,
     touch_of,
 )
 from rubberquince.bake.cache import MIXED, CacheWriter, FrameCache
@@ -79,6 +80,10 @@ class SceneRun:
         self._key, self._scene, self._pure = run_key(scene), scene, False
         self._write(scene_at(scene, scene.run.first), lambda piece, section: True)
         self._set_forces(scene.run.first)
+        for k, piece in enumerate(scene.piece(one.id) for one in self._assembly.bodies):
+            rest = rest_of(piece, scene, self._meshes)
+            if rest is not None:
+                self._stepper.set_rest(k, rest)
         for k, seam in enumerate(scene.sewn()):
             self._stepper.set_seam(k, *drawn(seam, scene))
 
@@ -97,7 +102,7 @@ class SceneRun:
                 stepper.set_goal(k, goal)
             if wanted(piece, "pressure"):
                 stepper.set_inflation(k, inflation_of(piece, scene, meshes))
-        stepper.set_gravity(scene.run.gravity)
+        stepper.set_gravity(scene.run.gravity, scene.run.pulls())
         stepper.set_ground_friction(scene.run.ground_friction)
 
     def _set_forces(self, number: int) -> None:

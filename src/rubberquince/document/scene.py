@@ -25,6 +25,7 @@ from rubberquince.document.values import (
     Plain,
     PressureValues,
     ReleaseValues,
+    ReshapeValues,
     RigidValues,
     SeamValues,
     ShellValues,
@@ -32,7 +33,7 @@ from rubberquince.document.values import (
 )
 from rubberquince.errors import RangeError, SceneError
 
-VERSION = 7
+VERSION = 8
 
 Length = Annotated[float, Field(allow_inf_nan=False, gt=0, le=1e3)]
 Vector = tuple[Finite, Finite, Finite]
@@ -42,6 +43,7 @@ MOVING: tuple[Role, ...] = ("solid", "shell", "net", "cage", "rigid", "pellets")
 IN_CELLS: tuple[Role, ...] = ("solid", "cage")      # those that a lattice carries
 LED: tuple[Role, ...] = ("collider", "scenery", "force")        # those that keys lead
 MADE_AS = {"shell": "shell", "net": "net", "rigid": "rigid", "pellets": "rigid"}       # all else as a Solid
+RESHAPED: tuple[Role, ...] = ("solid", "shell", "net", "cage", "collider", "scenery")
 OF_SKIN: tuple[Role, ...] = ("shell", "net")     # those whose nodes are the points of their skin
 
 
@@ -182,10 +184,10 @@ class Piece(Plain):
     """Anything in the scene: it has a shape, a place and a role.
 
     ``solid``, ``shell``, ``net`` and ``rigid`` are what it is made of in these roles: a role that is taken back finds
-    its values again; ``release`` says when Pellets are let go.  ``carried_by`` is the id of the piece that carries it,
-    if that is its role; ``rides_on`` that of one whose keyed motion it takes part in; ``moves_along`` the id of a piece
-    and, after a space, that of a line on it whose way this one goes.  ``passes`` are the ids of what
-    it passes through, among them itself or GROUND.
+    its values again; ``release`` says when Pellets are let go, ``reshape`` what shape it wants to have.
+    ``carried_by`` is the id of the piece that carries it, if that is its role; ``rides_on`` that of one whose keyed
+    motion it takes part in; ``moves_along`` the id of a piece and, after a space, that of a line on it whose way this
+    one goes.  ``passes`` are the ids of what it passes through, among them itself or GROUND.
     """
 
     id: str = Field(pattern=r"^[a-z0-9]{1,16}$")
@@ -200,6 +202,7 @@ class Piece(Plain):
     net: NetValues = NetValues()
     rigid: RigidValues = RigidValues()
     release: ReleaseValues = ReleaseValues()
+    reshape: ReshapeValues = ReshapeValues()
     braces: BraceValues = BraceValues()
     pressure: PressureValues = PressureValues()
     hold: HoldValues = HoldValues()
@@ -236,14 +239,31 @@ class Piece(Plain):
 
     @property
     def has_course(self) -> bool:
-        """Do keys lead its place, its own or those of what it rides on, or does its shape move?"""
-        return (bool(self.rides_on) or bool(self.moves_along) or self.shape_moves
+        """Do keys lead its place, its own or those of what it rides on, or is its shape another in time?"""
+        return self.is_to_go or self.shape_moves or self.reshapes
+
+    @property
+    def is_to_go(self) -> bool:
+        """Is it asked to be in other places in time: by keys, by what it rides on, or by a mesh that moves?"""
+        return (bool(self.rides_on) or bool(self.moves_along) or (self.shape_moves and not self.reshape.follows)
                 or any(track.of.startswith("place.") for track in self.tracks))
 
     @property
     def shape_moves(self) -> bool:
         """Is its mesh another in each frame?"""
         return isinstance(self.shape, ImportedShape) and self.shape.moves
+
+    @property
+    def reshapes(self) -> bool:
+        """Does it want to be another shape than the one that it was made with, at some time?"""
+        plain = self.reshape.model_copy(update={"axis": "y", "toward": 0.0, "follows": False}) == ReshapeValues()
+        return self.role in RESHAPED and (not plain or any(track.of.startswith("reshape.") for track in self.tracks))
+
+    @property
+    def rest_moves(self) -> bool:
+        """Do its lengths at rest change in time?  What keeps dents finds its rest shape by itself."""
+        moves = self.reshapes or (self.shape_moves and self.reshape.follows)
+        return moves and (self.of_skin or (self.in_cells and self.solid.yields is None))
 
     @property
     def is_led(self) -> bool:
@@ -292,12 +312,17 @@ class Seam(Plain):
 
 
 class RunSettings(Plain):
-    """How the scene is run: frames first .. last, gravity downwards, the ground at height 0."""
+    """How the scene is run: frames first .. last, gravity, the ground at height 0.
+
+    Gravity pulls straight down, or leans by so many degrees from that ``toward`` a side: 0 right, 90 back, 180 left.
+    """
 
     first: int = Field(1, ge=0, le=100_000)
     last: int = Field(120, ge=1, le=100_000)
     fps: float = Field(24.0, ge=1.0, le=240.0)
     gravity: float = Field(9.81, ge=-100.0, le=100.0)
+    lean: float = Field(0.0, ge=-360.0, le=360.0)
+    toward: float = Field(0.0, ge=-360.0, le=360.0)
     ground: bool = True
     ground_friction: float = Field(0.5, ge=0.0, le=5.0)
     quality: Literal["draft", "good", "sure"] = "good"
@@ -307,6 +332,11 @@ class RunSettings(Plain):
         if self.first > self.last:
             raise PydanticCustomError("order", "the first frame must not come after the last")
         return self
+
+    def pulls(self) -> np.ndarray:
+        """The direction (3,) that gravity pulls in where it is above 0."""
+        lean, toward = np.radians([self.lean, self.toward])
+        return np.array([np.sin(lean) * np.cos(toward), -np.cos(lean), -np.sin(lean) * np.sin(toward)])
 
 
 class Scene(Plain):
@@ -325,6 +355,10 @@ class Scene(Plain):
         if len(set(ids)) < len(ids):
             raise PydanticCustomError("twice", "two pieces have the same id")
         return self
+
+    def track_of(self, path: str) -> Track | None:
+        """The keys of the value of the scene at a path, if it has some."""
+        return next((one for one in self.tracks if one.of == path), None)
 
     def mesh_keys(self) -> list[str]:
         """Keys of the imported meshes that its shapes are."""

@@ -54,13 +54,18 @@ def _from_5(raw: dict[str, Any]) -> dict[str, Any]:
     return {**raw, "version": 6}
 
 
-# from a version: a function that takes and returns the raw dict
 def _from_6(raw: dict[str, Any]) -> dict[str, Any]:
     """Nothing kept a dent in version 6, and every value that was new has a usual one."""
     return raw | {"version": 7}
 
 
-MIGRATIONS = {1: _from_1, 2: _from_2, 3: _from_3, 4: _from_4, 5: _from_5, 6: _from_6}
+def _from_7(raw: dict[str, Any]) -> dict[str, Any]:
+    """Nothing wanted to be another shape in version 7, and gravity pulled straight down."""
+    return raw | {"version": 8}
+
+
+# from a version: a function that takes and returns the raw dict
+MIGRATIONS = {1: _from_1, 2: _from_2, 3: _from_3, 4: _from_4, 5: _from_5, 6: _from_6, 7: _from_7}
 
 
 def save_scene(path: Path, scene: Scene, meshes: dict[str, PolyMesh]) -> None:

@@ -187,6 +187,29 @@ class PressureValues(Plain):
         "Of a closed-in gas: the higher, the harder it keeps its volume; the air has 100 kPa", log=True)] = 2000.0
 
 
+class ReshapeValues(Plain):
+    """How the shape that a piece wants to have differs from the one that it was made with, along one of its axes.
+
+    The lower end there stays.  ``follows``: of a mesh that moves, that its lengths at rest go along with its frames.
+    """
+
+    axis: Literal["x", "y", "z"] = "y"
+    bend: Annotated[float, Field(ge=-720.0, le=720.0), About(
+        "Bend", "°", -180.0, 180.0, "How far it bends from its lower end to its upper: 360° is a ring")] = 0.0
+    toward: Annotated[float, Field(ge=-360.0, le=360.0), About(
+        "Bends toward", "°", -180.0, 180.0, "Which way it bends, turned about the axis")] = 0.0
+    twist: Annotated[float, Field(ge=-3600.0, le=3600.0), About(
+        "Twist", "°", -360.0, 360.0, "How far its upper end is turned about the axis against its lower")] = 0.0
+    taper: Annotated[float, Field(ge=-0.95, le=4.0), About(
+        "Taper", "%", -0.9, 1.0, "How much wider its upper end is: below 0 it is drawn in to a point")] = 0.0
+    swell: Annotated[float, Field(ge=-0.95, le=4.0), About(
+        "Swell", "%", -0.8, 1.0, "How much wider its middle is: below 0 it has a waist")] = 0.0
+    squash: Annotated[float, Field(ge=0.1, le=5.0), About(
+        "Squash and stretch", "%", 0.3, 2.0, "Its length, of the one it had: below 100 % it is squashed, gets wider "
+        "and keeps its volume")] = 1.0
+    follows: bool = False
+
+
 class ReleaseValues(Plain):
     """When Pellets are let go, one after another from the end that their y points to, and how fast they leave."""
 

@@ -85,7 +85,7 @@ class Forces:
         """
         w = self._world
         x, since, out, slope = x + 0.5 * h * v, since - 0.5 * h, np.zeros_like(x), np.zeros(len(x))
-        out[:, 1] = -w.gravity * w.weight[w.node_body]
+        out += (w.gravity * w.weight[w.node_body])[:, None] * w.pulls
         uneven = [k for k, inflation in enumerate(w.pressing.inflations) if inflation.spread is not None]
         windy = [k for k in range(w.bodies) if any(force.bodies[k] for force in self.scene if force.kind != "puller")]
         if uneven or windy:

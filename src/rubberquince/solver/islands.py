@@ -14,6 +14,7 @@ import numpy as np
 from rubberquince.errors import Stopped
 from rubberquince.kernels.groups import groups
 from rubberquince.solver.specs import (
+    DOWN,
     AnyMaterial,
     BodySpec,
     ColliderSpec,
@@ -58,8 +59,9 @@ class IslandStepper(Stepper):
                 self._size[body] = PELLETS * carrier.size
         self._size[np.unique(world.flow.body)] *= CREEPS
         self._on_courses = np.array([getattr(body, "course", None) is not None
+                                     or k in world.rests
                                      or (body.goal is not None and body.goal.course is not None)
-                                     for body in spec.bodies], bool) & ~self._is_led
+                                     for k, body in enumerate(spec.bodies)], bool) & ~self._is_led
 
     # --- what changes while it runs -------------------------------------------------------------------
 
@@ -75,6 +77,10 @@ class IslandStepper(Stepper):
         super().set_goal(body, goal)
         self._rouse()
 
+    def set_rest(self, body: int, course: Course) -> None:
+        super().set_rest(body, course)
+        self._rouse()
+
     def set_seam(self, number: int, stiffness: float, closes: float) -> None:
         super().set_seam(number, stiffness, closes)
         self._rouse()
@@ -83,10 +89,10 @@ class IslandStepper(Stepper):
         super().set_touch(piece, touch)
         self._rouse()
 
-    def set_gravity(self, gravity: float) -> None:
-        if gravity != self.world.gravity:
+    def set_gravity(self, gravity: float, pulls: np.ndarray = DOWN) -> None:
+        if gravity != self.world.gravity or (pulls != self.world.pulls).any():
             self._rouse()
-        super().set_gravity(gravity)
+        super().set_gravity(gravity, pulls)
 
     def set_weight(self, body: int, weight: float) -> None:
         super().set_weight(body, weight)
@@ -284,7 +290,7 @@ class IslandStepper(Stepper):
                  if {seam.one, seam.two} <= set(map(int, awake))]
         ground = None if w.spec.ground is None else replace(w.spec.ground, friction=w.ground_friction)
         spec = replace(w.spec, bodies=[self._as_it_is(int(k)) for k in awake], colliders=colliders + sleepers,
-                       gravity=w.gravity, ground=ground, seams=seams, forces=[],
+                       gravity=w.gravity, pulls=w.pulls, ground=ground, seams=seams, forces=[],
                        apart=[(number[a], number[b]) for a, b in w.spec.apart])
         pitches = {(number[body], poisson): pitch for (body, poisson), pitch in self._damping.pitches.items()
                    if body in awake}
@@ -299,6 +305,8 @@ class IslandStepper(Stepper):
         if not self._is_led[body]:
             changed |= {"weight": float(w.weight[body]), "inflation": w.pressing.inflations[body],
                         "goal": w.goals.goal(body)}
+        if body in w.rests:
+            changed["rest"] = w.rests[body]
         return replace(w.spec.bodies[body], **changed)
 
     def _forces_of_awake(self) -> list[ForceSpec]:

@@ -11,6 +11,7 @@ from rubberquince.shapes.lattice import Lattice
 LEAST_POISSON, MOST_POISSON = 0.25, 0.495
 
 
+DOWN = np.array([0.0, -1.0, 0.0])
 Amount = float | np.ndarray         # of each node of a body, where it is an array
 Course = Callable[[float], np.ndarray]      # places of nodes (n, 3), m, so many seconds after the start
 
@@ -129,6 +130,7 @@ class SolidSpec:
     rotation (3, 3) and translation (3,) take lattice coordinates to the world.
     ``held`` (nodes,) bool marks nodes that nothing moves: they stay, or go along the ``course`` of all of its nodes.
     ``weight`` is how strongly gravity pulls.
+    rest : where its nodes are at rest, in lattice coordinates, None if always where they were made.
     """
 
     triangles: np.ndarray
@@ -142,6 +144,7 @@ class SolidSpec:
     inflation: Inflation = Inflation()
     goal: Goal | None = None
     course: Course | None = None
+    rest: Course | None = None
 
 
 @dataclass(frozen=True, eq=False)
@@ -165,7 +168,7 @@ class ShellSpec:
     they may differ from point to point, (n,).
     grain : (t, 3) directions, None for that of x.
     ``net`` says that only its links hold it together, neither its faces nor their hinges.
-    ``flat`` forgets the angles it was made with.  The rest is as of a solid; ``held`` is of points.
+    ``flat`` forgets the angles it was made with.  All else is as of a solid; ``held`` and ``rest`` are of points.
     """
 
     points: np.ndarray
@@ -184,6 +187,7 @@ class ShellSpec:
     links: tuple[Links, ...] = ()
     net: bool = False
     course: Course | None = None
+    rest: Course | None = None
 
 
 @dataclass(frozen=True)
@@ -357,6 +361,7 @@ class RunSpec:
     apart : pairs of pieces that do not touch each other, by number: bodies first, then colliders, then the ground.  A
     piece with itself is such a pair, too.
     rests : what is still may be left alone; not where values change from frame to frame.
+    pulls : (3,), the direction of gravity.
     """
 
     bodies: Sequence[BodySpec]
@@ -369,3 +374,4 @@ class RunSpec:
     apart: Sequence[tuple[int, int]] = ()
     forces: Sequence[ForceSpec] = ()
     rests: bool = True
+    pulls: np.ndarray = field(default_factory=DOWN.copy)

@@ -20,7 +20,7 @@ from rubberquince.solver.forces import Forces
 from rubberquince.solver.overlaps import parted
 from rubberquince.solver.scheme import Aim, Scheme
 from rubberquince.solver.seams import Seams
-from rubberquince.solver.specs import AnyMaterial, ForceSpec, Goal, Inflation, RunSpec, Touch, alike
+from rubberquince.solver.specs import DOWN, AnyMaterial, Course, ForceSpec, Goal, Inflation, RunSpec, Touch, alike
 from rubberquince.solver.state import State
 from rubberquince.solver.system import ElasticSystem, Pairs
 from rubberquince.solver.world import World
@@ -164,6 +164,11 @@ class Stepper:
         self._elastic = (NOWHERE, 0.0)
         self.system.stiffen()
 
+    def set_rest(self, body: int, course: Course) -> None:
+        """Change what a body that has a rest course wants to be in time."""
+        self.world.set_rest(body, course)
+        self._elastic = (NOWHERE, 0.0)
+
     def tug(self, body: int, place: np.ndarray, target: np.ndarray | None, begins: bool) -> None:
         """Pull at a ``place`` (3,), m, of a body towards a ``target``, None to let go; ``begins`` takes hold first."""
         if begins:
@@ -189,8 +194,9 @@ class Stepper:
             self.world.set_touch(piece, touch)
             self.contacts.touching.forget()
 
-    def set_gravity(self, gravity: float) -> None:
-        self.world.gravity = gravity
+    def set_gravity(self, gravity: float, pulls: np.ndarray = DOWN) -> None:
+        """Change how strongly gravity pulls, m/s², and in which direction (3,)."""
+        self.world.gravity, self.world.pulls = gravity, pulls
 
     def set_weight(self, body: int, weight: float) -> None:
         """Change how strongly gravity pulls at a solid: 1 is as it does."""

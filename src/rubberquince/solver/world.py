@@ -19,6 +19,7 @@ from rubberquince.solver.carriers.shell import shell_carrier
 from rubberquince.solver.carriers.solid import solid_carrier
 from rubberquince.solver.specs import (
     AnyMaterial,
+    Course,
     Inflation,
     LedSpec,
     PelletSpec,
@@ -34,6 +35,7 @@ from rubberquince.solver.terms.goals import Goals
 from rubberquince.solver.terms.membrane import Membrane
 from rubberquince.solver.terms.octahedra import Octahedra
 from rubberquince.solver.terms.pressing import Pressing
+from rubberquince.solver.terms.reshaping import Reshaping
 from rubberquince.solver.terms.springs import Springs
 from rubberquince.solver.terms.term import Term
 
@@ -122,19 +124,20 @@ class World:
         self.part = np.where(balls, self.bodies + np.arange(n), self.node_body)    # (n,), what is held back as one
         self.octahedra = Octahedra(spec.bodies, self.carriers, self.first_node)
         self.flow = Flow(spec.bodies, self.octahedra)
+        self.reshaping = Reshaping(spec.bodies, self.octahedra, self.first_node)
         self.membrane = Membrane(spec.bodies, self.carriers, self.first_node)
         self.bending = Bending(spec.bodies, self.carriers, self.first_node)
         self.pressing = Pressing(spec.bodies, self.carriers, self.first_node)
         self.springs = Springs(spec.bodies, self.carriers, self.first_node)
         self.goals = Goals(spec.bodies, self.carriers, self.first_node)
-        self.terms: tuple[Term, ...] = (self.octahedra, self.flow, self.membrane, self.bending, self.pressing,
-                                        self.springs, self.goals)
+        self.terms: tuple[Term, ...] = (self.octahedra, self.flow, self.reshaping, self.membrane, self.bending,
+                                        self.pressing, self.springs, self.goals)
         self.pattern = make_pattern(np.concatenate([term.pairs for term in self.terms]), n)
         self.skin = _skin(spec, self.carriers, self.first_node)
         self.elements = 4 * len(self.octahedra.corner) + sum(
             map(len, (self.membrane.tri, self.bending.hinge, self.springs.pair)))
         self.mass = np.zeros(n)
-        self.gravity = spec.gravity
+        self.gravity, self.pulls = spec.gravity, spec.pulls
         self.weight = np.array([body.weight for body in spec.bodies], float)
         self.ground_friction = float(np.max(spec.ground.friction)) if spec.ground else 0.0
         self.materials: list[AnyMaterial] = [body.material for body in spec.bodies]
@@ -149,6 +152,8 @@ class World:
         self.meets = self._that_give_way(pieces)                    # which pieces touch; the last is the ground
         for one, two in spec.apart:
             self.meets[one, two] = self.meets[two, one] = False
+        self.rests: dict[int, Course] = {k: body.rest for k, body in enumerate(spec.bodies)
+                                         if isinstance(body, SolidSpec | ShellSpec) and body.rest is not None}
         self.touches = [body.touch for body in spec.bodies] + [c.touch for c in spec.colliders]
         for k, touch in enumerate(self.touches):
             self.set_touch(k, touch)
@@ -162,6 +167,14 @@ class World:
             term.set_material(body, material)
         mine = self.node_body == body
         self.mass[mine] = material.density * self.share[mine]
+
+    def set_rest(self, body: int, course: Course) -> None:
+        """Let a body that has a rest course have another one."""
+        self.rests[body] = course
+        self.reshaping.set_rest(body, course)
+        self.membrane.set_rest(body, course)
+        self.bending.set_rest(body, course)
+        self.springs.set_rest(body, course)
 
     def set_inflation(self, body: int, inflation: Inflation) -> None:
         self.pressing.set_inflation(body, inflation)

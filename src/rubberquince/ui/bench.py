@@ -111,29 +111,37 @@ class Bench(QObject):
         """Another frame is shown."""
         if frame != self.frame:
             self.frame = frame
-            if self.chosen is not None and self.chosen.tracks:
+            if self.keyed.tracks:
                 self.frame_moved.emit()
 
     def put_track(self, label: str, track: Track | None, path: str) -> None:
-        """Give the value at a path of the chosen piece other keys, or none: then it stays as the last one had it."""
-        piece = self.chosen
-        if piece is None:
-            return
+        """Give the value at a path of what is keyed other keys, or none: then it stays as the last one had it."""
         if track is None:
             self.keep_value(label, path)
         else:
-            self.document.push(label, self.scene.with_piece(with_track(piece, track)))
+            self._push_keyed(label, with_track(self.keyed, track))
 
     def keep_value(self, label: str, path: str) -> None:
-        """Let a keyed value of the chosen piece stay as it is at the shown frame."""
-        piece, seen = self.chosen, self.seen
-        if piece is not None and seen is not None:
-            kept = put_at(without_track(piece, path), path, get_at(seen, path))
-            self.document.push(label, self.scene.with_piece(kept))
+        """Let a keyed value stay as it is at the shown frame."""
+        self._push_keyed(label, put_at(without_track(self.keyed, path), path, get_at(self.keyed_now, path)))
+
+    @property
+    def keyed(self) -> Piece | Scene:
+        """What keys are set on: the chosen piece, or the scene when none is."""
+        return self.chosen or self.scene
+
+    @property
+    def keyed_now(self) -> Piece | Scene:
+        """The same with its keyed values as they are at the shown frame."""
+        now: Piece | Scene = at_frame(self.keyed, self.frame)
+        return now
+
+    def _push_keyed(self, label: str, changed: Piece | Scene) -> None:
+        self.document.push(label, changed if isinstance(changed, Scene) else self.scene.with_piece(changed))
 
     def least(self, path: str, wanted: float) -> float:
-        """``wanted``, or the least that the value at a path of the chosen piece may be."""
-        return max(wanted, bounds_at(self.chosen, path)[0])
+        """``wanted``, or the least that the value at a path of what is keyed may be."""
+        return max(wanted, bounds_at(self.keyed, path)[0])
 
     def show_map(self, path: str | None) -> None:
         """Open the map of the value at a path, of whatever piece is chosen, or close the one that is open."""

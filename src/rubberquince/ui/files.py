@@ -9,7 +9,7 @@ from PySide6.QtCore import QSettings, QTimer
 from PySide6.QtWidgets import QMessageBox, QWidget
 
 from rubberquince.bake.folders import bakes_root
-from rubberquince.demos import dented, harvest_fair, held, moved, poured, skins
+from rubberquince.demos import acted, dented, harvest_fair, held, moved, poured, skins
 from rubberquince.document.document import Document
 from rubberquince.document.recovery import Keeper, left_behind
 from rubberquince.document.storage import SUFFIX, load_scene, save_scene
@@ -29,7 +29,7 @@ DEMOS = {"pudding": lambda: (harvest_fair.scene(), {}), "heap of prizes": lambda
          "turning wheel": lambda: (moved.wheel(), {}), "bag of plums": lambda: (moved.plums(), {}),
          "rising buns": lambda: (moved.buns(), {}),
          "dough and cutter": lambda: (dented.cutter(), {}), "wax cockerel": dented.cockerel,
-         "paper lantern": lambda: (poured.lantern(), {})}
+         "paper lantern": lambda: (poured.lantern(), {}), "bowing gourd": lambda: (acted.bow(), {})}
 AUTOSAVE = 20_000           # ms after a change, in which a copy is kept
 MOST_RECENT = 8
 

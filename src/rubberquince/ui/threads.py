@@ -5,7 +5,7 @@ from itertools import pairwise
 import numpy as np
 
 from rubberquince.bake.assemble import braces_of
-from rubberquince.bake.courses import pose_at
+from rubberquince.bake.courses import placed_at, pose_at
 from rubberquince.bake.fields import force_of
 from rubberquince.bake.goals import goal_points
 from rubberquince.document.bodies import Meshes, piece_points, unit_mesh
@@ -30,9 +30,11 @@ def placed_points(scene: Scene, meshes: Meshes, frame: float, shown: set[str]) -
         if piece.is_seen_moving and piece.id in shown:
             led = piece.is_led or piece.role == "force"
             try:
-                turn, place = pose_at(piece, scene, frame if led else scene.run.first)
-                since = frame - scene.run.first if led else 0.0
-                placed[piece.id] = unit_mesh(piece.shape, meshes).at(since) @ turn.T + place
+                if led:
+                    placed[piece.id] = placed_at(piece, scene, meshes, frame)
+                    continue
+                turn, place = pose_at(piece, scene, scene.run.first)
+                placed[piece.id] = unit_mesh(piece.shape, meshes).points @ turn.T + place
             except QuinceError:
                 placed[piece.id] = piece_points(piece, meshes)      # what it rides on is gone, which a check says
     return placed

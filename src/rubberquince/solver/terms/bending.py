@@ -6,7 +6,7 @@ import numpy as np
 
 from rubberquince.kernels import bending as bd
 from rubberquince.solver.carriers.carrier import Carrier
-from rubberquince.solver.specs import AnyMaterial, BodySpec, ShellMaterial, ShellSpec
+from rubberquince.solver.specs import AnyMaterial, BodySpec, Course, ShellMaterial, ShellSpec
 from rubberquince.solver.terms.membrane import spread
 
 # Hinges act as a plate of Poisson's ratio 1/3 (Seung, Nelson 1988): a sheet that bends as one has the stiffness that it
@@ -21,8 +21,11 @@ class Bending:
 
     def __init__(self, bodies: Sequence[BodySpec], carriers: Sequence[Carrier], first_node: np.ndarray) -> None:
         hinge, shape, rest, body = [np.zeros((0, 4), np.int64)], [np.zeros(0)], [np.zeros(0)], [np.zeros(0)]
+        self._rests: dict[int, Course] = {}
         for k, spec in enumerate(bodies):
             if isinstance(spec, ShellSpec) and not spec.net:
+                if spec.rest is not None and not spec.flat:
+                    self._rests[k] = spec.rest
                 points, mine = np.asarray(spec.points, float), hinges_of(spec.triangles)
                 mine = mine[_flat_sided(points, mine)]
                 at_rest = np.zeros(len(mine))
@@ -49,8 +52,18 @@ class Bending:
             bend = spread(material.bend, self.hinge[mine] - self._first[body])
             self._stiffness[mine] = FIRMER * bend * self._shape[mine]
 
+    def set_rest(self, body: int, course: Course) -> None:
+        """Let a body whose angles at rest move have others."""
+        if body in self._rests:
+            self._rests[body] = course
+
     def tell(self, since: float) -> bool:
-        return False
+        for k, course in self._rests.items():
+            mine = self.body == k
+            at_rest = np.empty(mine.sum())
+            bd.angles(course(since), self.hinge[mine] - self._first[k], at_rest)
+            self.rest[mine] = at_rest
+        return bool(self._rests)
 
     def energy(self, x: np.ndarray) -> float:
         if len(self._parts) == 1:

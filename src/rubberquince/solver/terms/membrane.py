@@ -6,7 +6,7 @@ import numpy as np
 
 from rubberquince.kernels import membrane as mb
 from rubberquince.solver.carriers.carrier import Carrier
-from rubberquince.solver.specs import Amount, AnyMaterial, BodySpec, ShellMaterial, ShellSpec
+from rubberquince.solver.specs import Amount, AnyMaterial, BodySpec, Course, ShellMaterial, ShellSpec
 
 STEEP = 0.9                 # cosine between a triangle's normal and the grain, above which another direction is taken
 THINNEST = 1e-4             # height of a triangle over its longest edge: thinner ones have no plane to be stretched in
@@ -17,6 +17,8 @@ class Membrane:
 
     def __init__(self, bodies: Sequence[BodySpec], carriers: Sequence[Carrier], first_node: np.ndarray) -> None:
         tri, shape, area, body = [np.zeros((0, 3), np.int64)], [np.zeros((0, 3, 2))], [np.zeros(0)], [np.zeros(0)]
+        self._rests: dict[int, Course] = {}
+        self._specs: dict[int, ShellSpec] = {}
         for k, spec in enumerate(bodies):
             if isinstance(spec, ShellSpec) and not spec.net:
                 mine = spec.triangles.astype(np.int64)
@@ -25,6 +27,8 @@ class Membrane:
                 shape.append(slopes[areas > 0.0])
                 area.append(areas[areas > 0.0])
                 body.append(np.full(len(area[-1]), k))
+                if spec.rest is not None:
+                    self._rests[k], self._specs[k] = spec.rest, spec
         self.tri, self.shape, self.area = np.concatenate(tri), np.concatenate(shape), np.concatenate(area)
         self.body = np.concatenate(body).astype(np.int64)
         self._first = first_node
@@ -46,8 +50,22 @@ class Membrane:
     def _values(self) -> tuple[np.ndarray, ...]:
         return self.tri, self.shape, self.area, self._stretch, self._poisson, self._squeeze, self._most
 
+    def set_rest(self, body: int, course: Course) -> None:
+        """Let a body whose lengths at rest move have others."""
+        if body in self._rests:
+            self._rests[body] = course
+
     def tell(self, since: float) -> bool:
-        return False
+        for k, course in self._rests.items():
+            mine, spec = self.body == k, self._specs[k]
+            made = spec.triangles.astype(np.int64)
+            kept = _at_rest(np.asarray(spec.points, float), made, spec.grows, spec.grain)[1] > 0.0
+            slopes, areas = _at_rest(course(since), made[kept], spec.grows,
+                                     None if spec.grain is None else spec.grain[kept])
+            real = areas > 0.0                      # what is flat for a moment stays as it was
+            rows = np.flatnonzero(mine)[real]
+            self.shape[rows], self.area[rows] = slopes[real], areas[real]
+        return bool(self._rests)
 
     def energy(self, x: np.ndarray) -> float:
         if len(self._parts) == 1:

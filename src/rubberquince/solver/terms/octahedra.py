@@ -45,6 +45,7 @@ class Octahedra:
         self.mu, self.lam = np.zeros(self.body.shape), np.zeros(self.body.shape)
         lane_cell = cell[self.body] if len(bodies) else np.zeros(self.body.shape)
         self._cell = np.maximum(lane_cell, 1e-300)
+        self._grown, self._rest_size = np.ones((2, *self.body.shape))   # of what it was made as
         self.inv, self.volume = 1.0 / self._cell, self._cell ** 3 / 12.0
         self._first = first_node
         self.pairs = self.corner[:, st.PAIRS].reshape(-1, 2)
@@ -72,8 +73,17 @@ class Octahedra:
             grown = material.grown
             if isinstance(grown, np.ndarray):
                 grown = np.maximum(self._meant(grown, body), SMALLEST)      # of padding it is nothing
-            edge = self._cell[mine] * grown
-            self.inv[mine], self.volume[mine] = 1.0 / edge, edge ** 3 / 12.0
+            self._grown[mine] = grown
+            self._size_up(mine)
+
+    def set_rest_size(self, body: int, rows: np.ndarray, size: np.ndarray) -> None:
+        """Let octahedra ``rows`` (k,) of a body be at rest at ``size`` (k,) times the length they were made with."""
+        self._rest_size.reshape(-1)[rows] = np.maximum(size, SMALLEST)
+        self._size_up(self.body == body)
+
+    def _size_up(self, mine: np.ndarray) -> None:
+        edge = self._cell[mine] * self._grown[mine] * self._rest_size[mine]
+        self.inv[mine], self.volume[mine] = 1.0 / edge, edge ** 3 / 12.0
 
     def _meant(self, values: np.ndarray, body: int) -> np.ndarray:
         """The mean of the ``values`` (nodes,) of a body over the corners of each of its octahedra."""

@@ -10,7 +10,16 @@ import numpy as np
 
 from rubberquince.kernels import springs as sp
 from rubberquince.solver.carriers.carrier import Carrier
-from rubberquince.solver.specs import AnyMaterial, BodySpec, Links, RigidMaterial, RigidSpec, ShellMaterial, ShellSpec
+from rubberquince.solver.specs import (
+    AnyMaterial,
+    BodySpec,
+    Course,
+    Links,
+    RigidMaterial,
+    RigidSpec,
+    ShellMaterial,
+    ShellSpec,
+)
 
 BLOCKS = np.array([(0, 0), (0, 1), (1, 1)])         # ends of the blocks of a spring
 
@@ -29,6 +38,10 @@ class Springs:
         self.pair = np.concatenate([empty, *(links.pairs + first_node[k] for k, links in parts)]).astype(np.int64)
         self.length = np.concatenate([np.zeros(0), *(links.length for _, links in parts)])
         self._weight = np.concatenate([np.zeros(0), *(links.weight for _, links in parts)])
+        self._rests = {k: body.rest for k, body in enumerate(bodies)
+                       if isinstance(body, ShellSpec) and body.rest is not None and body.links}
+        self._made = {k: np.asarray(bodies[k].points, float) for k in self._rests}         # type: ignore[union-attr]
+        self._made_length = self.length.copy()
         counts = [len(links.pairs) for _, links in parts]
         self.body = np.repeat([k for k, _ in parts], counts).astype(np.int64)
         self._braces = np.repeat([links.braces for _, links in parts], counts).astype(bool)
@@ -51,8 +64,18 @@ class Springs:
                 amount = amount[self.pair[mine] - self._first[body]].mean(axis=1)
             self._stiffness[mine], self._firm[mine] = amount * self._weight[mine], firm
 
+    def set_rest(self, body: int, course: Course) -> None:
+        """Let a body whose lengths at rest move have others."""
+        if body in self._rests:
+            self._rests[body] = course
+
     def tell(self, since: float) -> bool:
-        return False
+        for k, course in self._rests.items():
+            mine, (now, made) = self.body == k, (course(since), self._made[k])
+            one, two = (self.pair[mine] - self._first[k]).T
+            before = np.maximum(np.linalg.norm(made[one] - made[two], axis=1), 1e-12)
+            self.length[mine] = self._made_length[mine] * np.linalg.norm(now[one] - now[two], axis=1) / before
+        return bool(self._rests)
 
     def energy(self, x: np.ndarray) -> float:
         return sp.spring_energy(x, self.pair, self.length, self._stiffness, self._firm)

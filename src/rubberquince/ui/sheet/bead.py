@@ -8,7 +8,7 @@ from PySide6.QtCore import QPoint, QRectF, Qt
 from PySide6.QtGui import QColor, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QMenu, QPushButton
 
-from rubberquince.document.scene import Piece
+from rubberquince.document.scene import Piece, Scene
 from rubberquince.document.tracks import Key, Track, Way, get_at
 from rubberquince.ui import style
 from rubberquince.ui.bench import Bench
@@ -31,7 +31,7 @@ class Bead(QPushButton):
         self.customContextMenuRequested.connect(self._ask)
         self.clicked.connect(lambda _: self.turn())
 
-    def refresh(self, piece: Piece) -> None:
+    def refresh(self, piece: Piece | Scene) -> None:
         track = piece.track_of(self._path)
         here = track is not None and track.key_at(self._bench.frame) is not None
         self.shows = HERE if here else THREAD if track is not None else NONE
@@ -41,10 +41,7 @@ class Bead(QPushButton):
 
     def turn(self) -> None:
         """Set a key at this frame, or take it away."""
-        piece = self._bench.chosen
-        if piece is None:
-            return
-        track = piece.track_of(self._path)
+        track = self._bench.keyed.track_of(self._path)
         if track is not None and track.key_at(self._bench.frame) is not None:
             self._bench.put_track("take a key away", without_key(track, self._bench.frame), self._path)
             return
@@ -61,19 +58,18 @@ class Bead(QPushButton):
 
     def lead_on(self, way: Way) -> None:
         """The way from the last key before this frame on."""
-        track = self._bench.chosen.track_of(self._path) if self._bench.chosen is not None else None
+        track = self._bench.keyed.track_of(self._path)
         if track is not None:
             k = max((k for k, key in enumerate(track.keys) if key.frame <= self._bench.frame), default=0)
             self._bench.put_track("change the way between keys", with_way(track, k, way), self._path)
 
     def forget(self) -> None:
         """No longer keyed: it stays as it is now."""
-        piece = self._bench.chosen
-        if piece is not None and piece.track_of(self._path) is not None:
+        if self._bench.keyed.track_of(self._path) is not None:
             self._bench.keep_value(f"keep {self._name.lower()} as it is", self._path)
 
     def _value(self) -> float:
-        return float(get_at(self._bench.seen, self._path))
+        return float(get_at(self._bench.keyed_now, self._path))
 
     def menu(self) -> QMenu:
         menu = QMenu(self)

@@ -12,7 +12,7 @@ from rubberquince.ui.parts import Elided, column, icon, label, row
 from rubberquince.ui.sheet.bead import Bead
 from rubberquince.ui.sheet.stack import MapStack, square
 
-KEYED = ("solid", "shell", "net", "braces", "pressure", "goal", "contact", "force")       # whose values may have keys
+KEYED = ("solid", "shell", "net", "braces", "pressure", "goal", "contact", "force", "reshape")   # may have keys
 NAME_WIDTH = 104            # px, as in a Field
 
 

@@ -4,7 +4,7 @@ from PySide6.QtWidgets import QCheckBox, QComboBox, QMenu, QPushButton
 
 from rubberquince.document.bodies import local_points, piece_points, piece_triangles, resting_height, unit_mesh
 from rubberquince.document.feels import usual
-from rubberquince.document.scene import GROUND, LED, Piece
+from rubberquince.document.scene import GROUND, LED, RESHAPED, Piece
 from rubberquince.document.values import (
     BraceValues,
     ContactValues,
@@ -12,6 +12,7 @@ from rubberquince.document.values import (
     NetValues,
     PressureValues,
     ReleaseValues,
+    ReshapeValues,
     RigidValues,
     ShellValues,
     SolidValues,
@@ -212,6 +213,46 @@ class DentsSection(Section):
             return "comes back"
         beyond = f" beyond {show(values.yields, '%')}" if values.yields else ""
         return f"flows in {show(values.flow_time, 's')}{beyond}"
+
+
+class ReshapeSection(Section):
+    """What shape a piece wants to have: key it, and the piece is carried by that and wobbles about it."""
+
+    title = "Reshape"
+
+    def __init__(self, bench: Bench) -> None:
+        super().__init__(bench)
+        self.axis = _choice("Reshaped along", {key: (f"its {key}", f"From the lower end of its {key} to the upper")
+                                               for key in "xyz"})
+        self.axis.activated.connect(lambda _: self._set("change axis", "reshape.axis", self.axis.currentData()))
+        self.rows.addLayout(named_row("Along", self.axis))
+        self.add_values("reshape", ReshapeValues())
+        self.follows = QCheckBox("Its lengths follow its frames")
+        self.follows.setToolTip("Its mesh moves: what that stretches or bends is then at rest as it is in each frame")
+        self.follows.clicked.connect(lambda on: self._set("let its lengths follow", "reshape.follows", on))
+        self.rows.addWidget(self.follows)
+
+    def applies(self, piece: Piece) -> bool:
+        return piece.role in RESHAPED
+
+    def shows(self, piece: Piece, path: str) -> bool:
+        return path != "reshape.toward" or piece.reshape.bend != 0.0 or piece.track_of("reshape.bend") is not None
+
+    def refresh(self, piece: Piece) -> None:
+        super().refresh(piece)
+        self.axis.setCurrentIndex(self.axis.findData(piece.reshape.axis))
+        self.follows.setVisible(piece.shape_moves and piece.moves)
+        self.follows.setChecked(piece.reshape.follows)
+
+    def summary(self, piece: Piece) -> str:
+        if not piece.reshapes:
+            return "as it was made"
+        values, keyed = piece.reshape, {track.of for track in piece.tracks}
+        said = about(ReshapeValues)
+        shown = [f"{said[name].name.lower()} {show(getattr(values, name), said[name].unit)}"
+                 for name in ("bend", "twist", "taper", "swell", "squash")
+                 if getattr(values, name) != getattr(ReshapeValues(), name) or f"reshape.{name}" in keyed]
+        return " · ".join(shown)
 
 
 class ReleaseSection(Section):

@@ -23,6 +23,7 @@ from rubberquince.ui.sheet.sections import (
     PlaceSection,
     PressureSection,
     ReleaseSection,
+    ReshapeSection,
     SpringsSection,
 )
 from rubberquince.ui.sheet.shape import ShapeSection
@@ -31,8 +32,8 @@ from rubberquince.ui.sheet.surroundings import Surroundings
 LEAST_WIDTH = 320
 KINDS: tuple[Callable[[Bench], Section], ...] = (       # below that of the shape, in the order of the work
     PlaceSection, FeelSection, LinesSection, HoldSection, GoalSection, SeamsSection, SpringsSection, DentsSection,
-    ReleaseSection, BracesSection, PressureSection, ContactSection, ForcesSection, ForceSection, ReachSection,
-    ActsSection)
+    ReshapeSection, ReleaseSection, BracesSection, PressureSection, ContactSection, ForcesSection, ForceSection,
+    ReachSection, ActsSection)
 OPEN_AT_FIRST = {"Role and feel", "Springs", "Release", "Force", "Reach"}
 
 

@@ -1,4 +1,4 @@
-"""The lanes of keyed values of the chosen piece, and what is done to their keys."""
+"""The lanes of keyed values of the chosen piece, or of the scene, and what is done to their keys."""
 
 from collections.abc import Callable
 from functools import partial
@@ -22,11 +22,15 @@ PLACES = {"position": ("Position", "length"), "turn": ("Turn", "°"), "size": ("
           "along": ("Gone so far", "%")}
 FLAT = 1e-6                 # a course that changes by no more is shown about its middle
 EDIT_WIDTH = 90             # px
+SCENE = {"gravity": ("Gravity", "m/s²"), "lean": ("Gravity leans", "°"), "toward": ("Leans toward", "°"),
+         "ground_friction": ("Ground friction", "")}
 
 
-def said_of(piece: Piece, path: str, scene: Scene) -> tuple[str, str]:
-    """Name and unit of the value at a path."""
+def said_of(piece: Piece | Scene, path: str, scene: Scene) -> tuple[str, str]:
+    """Name and unit of the value at a path of a piece, or of the scene itself."""
     head, name, *item = path.split(".")
+    if head == "run":
+        return SCENE[name]
     if head == "place":
         called, unit = PLACES[name]
         called = f"{called} {'xyz'[int(item[0])]}" if item else called
@@ -36,11 +40,10 @@ def said_of(piece: Piece, path: str, scene: Scene) -> tuple[str, str]:
     return called, scene.length_unit if unit == "length" else unit
 
 
-def key_lanes(piece: Piece | None, scene: Scene) -> list[Lane]:
-    """A lane for each keyed value of a piece."""
+def key_lanes(piece: Piece | Scene, scene: Scene) -> list[Lane]:
+    """A lane for each keyed value of a piece, or of the scene itself."""
     lanes = []
-    for track in piece.tracks if piece is not None else ():
-        assert piece is not None
+    for track in piece.tracks:
         called, unit = said_of(piece, track.of, scene)
         values = np.array([track.at(frame) for frame in range(scene.run.last + 1)])
         low, high = float(values.min()), float(values.max())
@@ -73,10 +76,7 @@ class KeyEditor:
         if menu:
             self.menu(track, k).popup(at)
             return
-        piece = self._bench.chosen
-        if piece is None:
-            return
-        unit = said_of(piece, track.of, self._bench.scene)[1]
+        unit = said_of(self._bench.keyed, track.of, self._bench.scene)[1]
         self.close()
         self.edit = edit = NumberEdit("Value of the key", unit, self._parent)
         edit.set_value(track.keys[k].value)
@@ -109,12 +109,9 @@ class KeyEditor:
             self.take(track.with_key(Key(frame=track.keys[k].frame, value=value)))
 
     def _may_be(self, path: str, value: float) -> bool:
-        """May the chosen piece have this value?  If not, a sentence says why."""
-        piece = self._bench.chosen
-        if piece is None:
-            return False
+        """May what is keyed have this value?  If not, a sentence says why."""
         try:
-            _checked(piece, path, value)
+            _checked(self._bench.keyed, path, value)
         except SceneError as error:
             self._bench.say(str(error))
             return False
@@ -125,7 +122,7 @@ class KeyEditor:
         self.take(Track(of=track.of, keys=(*track.keys[:k], key, *track.keys[k + 1:])))
 
 
-def _checked(piece: Piece, path: str, value: float) -> None:
+def _checked(piece: Piece | Scene, path: str, value: float) -> None:
     """Raises SceneError when a value at a path is out of its range."""
     head, _, item = path.rpartition(".")
     if item.isdigit():

@@ -163,7 +163,7 @@ class Strip(QFrame):
                  Lane("motion", style.SLATE, values[3], 0.0, 0.2, lambda speed: f"{speed:.2g} m/s"),
                  Lane("contact", style.CLAY, values[2], 0.0, 1.0, lambda part: f"{100 * part:.0f} %"),
                  Lane("time", style.SOFT_INK, runner.seconds(), 0.0, 0.1, lambda seconds: f"{1000 * seconds:.0f} ms")]
-        keyed = key_lanes(self._bench.chosen, self._bench.scene)
+        keyed = key_lanes(self._bench.keyed, self._bench.scene)
         lanes = keyed + lanes[: max(FEWEST - len(keyed), 1)]
         self.lanes.show_run(run.first, run.last, states, lanes)
         self.lanes.show_frame(self._player.frame)
