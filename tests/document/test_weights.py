@@ -5,6 +5,8 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from rubberquince.bake.assemble import nodes_within
+from rubberquince.bake.goals import amount_of
 from rubberquince.document.maps import (
     EdgesRule,
     FacingRule,
@@ -21,6 +23,7 @@ from rubberquince.document.maps import (
     TypedRule,
 )
 from rubberquince.document.scene import BlockShape, Curve, Piece, Place, Scene, SheetShape, SphereShape
+from rubberquince.document.values import SolidValues
 from rubberquince.document.weights import values_of, weights_of
 from rubberquince.shapes.polymesh import PolyMesh
 from rubberquince.shapes.primitives import sheet
@@ -93,6 +96,28 @@ def test_facing_edges_nearness_and_forms():
     for form in ("box", "ball", "tube"):
         inside = said(ball, InsideRule(form=form, y=0.6, width=0.1, height=0.1, depth=0.1, soft=0.001))
         assert inside.max() == 1.0 and inside.mean() < 0.2
+    mould = Piece(id="m", name="Mould", role="scenery", shape=SphereShape(around=64, rings=32),
+                  place=Place(position=(0.0, 0.6, 0.0), size=(0.1, 0.1, 0.1)))
+    by_piece = InsideRule(form="a piece", piece="m", soft=0.03)
+    assert said(ball, by_piece, others=(mould,)) == pytest.approx(
+        said(ball, InsideRule(form="ball", y=0.6, width=0.1, height=0.1, depth=0.1, soft=0.03)), abs=0.01)
+    assert said(ball, by_piece).max() == 0.0                    # it is gone
+
+
+def test_a_map_reaches_into_a_solid_as_deep_as_it_says():
+    ball = Piece(id="b", name="Ball", shape=SphereShape(around=32, rings=16), solid=SolidValues(cells=8),
+                 place=Place(size=(0.2, 0.2, 0.2)))
+    for depth in (0.0, 0.04):
+        a_map = Map(of="solid.stiffness", low=1e3, high=5e3, depth=depth, layers=(Layer(rule=HeightRule(full=0.0)),))
+        piece = ball.model_copy(update={"maps": (a_map,)})
+        within = nodes_within(piece, {}, "good")
+        values = amount_of("solid.stiffness", 0.0, piece, Scene(pieces=(piece,)), {}, within)
+        under = 0.1 - np.linalg.norm(within.nodes, axis=1)
+        if depth == 0.0:
+            assert values == pytest.approx(5e3)
+        else:
+            assert values[under > 0.041] == pytest.approx(1e3) and values[under < 0.004].min() > 4.5e3
+            assert np.corrcoef(values, under)[0, 1] < -0.9
 
 
 def test_noise_and_parts_are_the_same_for_a_seed_and_others_for_another():

@@ -22,7 +22,7 @@ SHAPES = {"ball": (primitives.sphere(10, 6), (0.1, 0.12, 0.1)), "sheet": (primit
 
 def shaken(shape, by, **more):
     mesh, size = SHAPES[shape]
-    pairs, length, weight = net_links(mesh.points * np.array(size), mesh.triangles, 2)
+    pairs, length, weight = net_links(mesh.points * np.array(size), mesh, 2)
     more.setdefault("links", (Links(pairs, 0.98 * length, weight), Links(pairs[:3], length[:3], weight[:3], True)))
     more.setdefault("goal", Goal(mesh.points * np.array(size) + 0.01, np.linspace(0.0, 30.0, len(mesh.points))))
     world = World(RunSpec([make_shell(mesh, size, **more)], []))

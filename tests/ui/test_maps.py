@@ -229,3 +229,36 @@ def test_every_value_that_may_have_a_map_opens_one(window):
         for path, (_, stack) in section.stacks.items():
             fresh = stack._fresh()
             assert fresh.of == path and fresh.low < fresh.high
+
+
+def test_a_form_becomes_a_piece_that_is_placed_in_the_view(goaled):
+    window, layers = goaled, stack(goaled)
+    layers.add("inside a form")
+    strip = layers.strips[0]
+    assert strip.boxes["piece"].isHidden() and not strip.fields["width"].isHidden() and layers.reaches.isHidden()
+    pick(strip.boxes["form"], "box")
+    before = weights(window)
+    strip.placing.click()
+    strip = layers.strips[0]
+    form = window.bench.scene.pieces[-1]
+    assert form.role == "scenery" and strip.placing.isHidden() and strip.fields["width"].isHidden()
+    assert strip.boxes["piece"].currentText() == form.name
+    assert weights(window) == pytest.approx(before, abs=0.15) and before.max() == 1.0
+    window.bench.set_value("move it", "place.position", (0.08, 0.3, 0.0), form.id)
+    assert np.abs(weights(window) - before).max() > 0.9
+    window.bench.document.undo()
+    window.bench.document.undo()
+    assert len(window.bench.scene.pieces) == 1 and weights(window) == pytest.approx(before)
+
+
+def test_a_map_in_a_solid_says_how_deep_it_reaches(show):
+    window = show(small_scene())
+    section = window.sheet.section("Springs")
+    section.fold.setChecked(True)
+    button, layers = section.stacks["solid.stiffness"]
+    button.click()
+    layers.add("height")
+    type_into(layers.reaches.edit, "1.5 cm")
+    assert window.bench.chosen.map_of("solid.stiffness").depth == pytest.approx(0.015)
+    type_into(layers.reaches.edit, "-2")
+    assert "between" in sentence(window) and window.bench.chosen.map_of("solid.stiffness").depth == pytest.approx(0.015)

@@ -59,17 +59,13 @@ def test_a_sheet_rolls_up_and_a_net_shrinks_without_being_strained(net):
     how = Reshape(2, squash=0.7) if net else Reshape(2, bend=np.radians(150.0), toward=np.pi / 2)
     meant = reshaped(points, np.array([0.05, 0.05, 0.2]), how)
     if net:
-        from_links = {"net": True, "links": (_links(points, mesh.triangles),)}
+        from_links = {"net": True, "links": (Links(*net_links(points, mesh, 1, 0.0)),)}
     sheet = make_shell(mesh, size, rest=lambda since: meant, **(from_links if net else {}))
     stepper = floating(replace(sheet, material=replace(sheet.material, bend=2e-3, squeeze=1.0)))
     for k in range(48):
         stepper.frame(k / 24.0)
     assert misfit(points, meant) > 0.01
     assert misfit(stepper.skin(), meant) < 0.004
-
-
-def _links(points, triangles):
-    return Links(*net_links(points, triangles, 1, 0.0))
 
 
 def test_what_moves_slowly_is_carried_by_its_rest_shape_and_wobbles_when_that_stops():

@@ -78,13 +78,14 @@ def material_of(piece: Piece, scene: Scene, meshes: Meshes) -> AnyMaterial:
         net = piece.net
         stretch, mass = (amount_of(f"net.{name}", getattr(net, name), piece, scene, meshes, None)
                          for name in ("stretch", "mass"))
-        return ShellMaterial(stretch, net.squeeze, 0.0, mass, net.wobble_halves, brace=piece.braces.stiffness)
+        return ShellMaterial(stretch, net.squeeze, 0.0, mass, net.wobble_halves, brace=piece.braces.stiffness,
+                             calms=piece.braces.damping)
     if piece.role == "shell":
         shell = piece.shell
         stretch, bend, mass = (amount_of(f"shell.{name}", getattr(shell, name), piece, scene, meshes, None)
                                for name in ("stretch", "bend", "mass"))
         return ShellMaterial(stretch, shell.squeeze, bend, mass, shell.wobble_halves, most=shell.limit,
-                             brace=piece.braces.stiffness)
+                             brace=piece.braces.stiffness, calms=piece.braces.damping)
     solid = piece.solid
     mapped = any(piece.map_of(f"solid.{name}") for name in ("stiffness", "density", "rest_size"))
     lattice = nodes_within(piece, meshes, scene.run.quality) if mapped else None
@@ -300,7 +301,7 @@ def _net(piece: Piece, meshes: Meshes, scene: Scene, stopped: Callable[[], bool]
     mesh, place, values = unit_mesh(piece.shape, meshes), piece.place, piece.net
     goal, fixed = goal_of(piece, scene, meshes, None)
     held, points = held_of(piece, meshes) | fixed, mesh.points * np.array(place.size)
-    pairs, length, weight = net_links(points, mesh.triangles, values.rings, values.within)
+    pairs, length, weight = net_links(points, mesh, values.rings, values.within)
     rest = amount_of("net.length", values.length, piece, scene, meshes, None)
     links = Links(pairs, (rest[pairs].mean(axis=1) if isinstance(rest, np.ndarray) else rest) * length, weight)
     return ShellSpec(

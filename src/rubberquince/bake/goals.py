@@ -3,21 +3,22 @@
 from dataclasses import dataclass
 from typing import Literal
 
+import igl
 import numpy as np
 from scipy.spatial import cKDTree
 
 from rubberquince.bake.courses import course_of, spread_to
 from rubberquince.document.bodies import Meshes, local_points, piece_points, unit_mesh
 from rubberquince.document.scene import Piece, Scene
-from rubberquince.document.weights import values_of
+from rubberquince.document.weights import faded, values_of
 from rubberquince.errors import ShapeError
 from rubberquince.solver.specs import Amount, Course, Goal
 
 FIRMNESS = 25.0             # N/m³, of the goal of a skin at a strength of one half
 FIRMNESS_INSIDE = 1e5       # N/m⁴, of the goal of what is filled: of water it gives way as far as a skin of 250 g/m²
 HELD = 0.9995               # strength from which on points are held
-DRAWS: dict[str, Literal["points", "middle", "whole"]] = {
-    "every point": "points", "its middle": "middle", "as a whole": "whole"}
+DRAWS: dict[str, Literal["points", "middle", "whole", "level"]] = {
+    "every point": "points", "its middle": "middle", "as a whole": "whole", "its mean height": "level"}
 
 
 @dataclass(frozen=True, eq=False)
@@ -37,18 +38,30 @@ def goal_stiffness(strength: np.ndarray, share: np.ndarray, filled: bool) -> np.
     return (FIRMNESS_INSIDE if filled else FIRMNESS) * (firm / (1.0 - firm)) ** 2 * share
 
 
-def on_nodes(values: np.ndarray, piece: Piece, meshes: Meshes, lattice: Within | None) -> np.ndarray:
-    """Values (n, ...) of skin points at the nodes of the piece: within a Solid, those of the nearest point."""
+def on_nodes(values: np.ndarray, piece: Piece, meshes: Meshes, lattice: Within | None, depth: float = 0.0,
+             beyond: float = 0.0) -> np.ndarray:
+    """Values (n,) of skin points at the nodes of the piece: within a Solid, those of the nearest point.
+
+    They fade to what is ``beyond`` at a ``depth``, m, under the skin, if that is above 0.
+    """
     if lattice is None:
         return values
     skin = unit_mesh(piece.shape, meshes).points * np.array(piece.place.size)
-    return values[cKDTree(skin).query(lattice.nodes)[1]]
+    within = values[cKDTree(skin).query(lattice.nodes)[1]]
+    if depth <= 0.0:
+        return within
+    nodes, triangles = np.ascontiguousarray(lattice.nodes), unit_mesh(piece.shape, meshes).triangles.astype(np.int64)
+    under = np.sqrt(igl.point_mesh_squared_distance(nodes, skin, triangles)[0])
+    under[np.abs(igl.fast_winding_number(skin, triangles, nodes)) < 0.5] = 0.0          # nodes of cells that are cut
+    return beyond + (within - beyond) * faded(under / depth)
 
 
 def amount_of(path: str, even: float, piece: Piece, scene: Scene, meshes: Meshes, lattice: Within | None) -> Amount:
     """A value at the nodes of a piece, by its map; ``even`` where it has none."""
-    values = values_of(path, piece, scene, meshes)
-    return even if values is None else on_nodes(values, piece, meshes, lattice)
+    values, a_map = values_of(path, piece, scene, meshes), piece.map_of(path)
+    if values is None or a_map is None:
+        return even
+    return on_nodes(values, piece, meshes, lattice, a_map.depth, a_map.low)
 
 
 def goal_of(piece: Piece, scene: Scene, meshes: Meshes, lattice: Within | None) -> tuple[Goal | None, np.ndarray]:

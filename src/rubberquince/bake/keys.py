@@ -6,7 +6,7 @@ from typing import Any
 
 from rubberquince.bake.assemble import by_id
 from rubberquince.bake.goals import HELD
-from rubberquince.document.maps import BUILT, LineRule, NearRule
+from rubberquince.document.maps import BUILT, InsideRule, LineRule, NearRule
 from rubberquince.document.scene import MOVING, Curve, ImportedShape, Piece, PointSet, Scene
 from rubberquince.document.values import built
 from rubberquince.solver.own_air import offered
@@ -49,7 +49,7 @@ def _physics(piece: Piece, values: bool) -> dict[str, Any]:
     if values:
         data["maps"] = [one.model_dump() for one in piece.maps]
         data["goal"] = piece.goal.model_dump()
-        data["brace"] = piece.braces.stiffness
+        data["brace"] = piece.braces.stiffness, piece.braces.damping
         data["contact"] = piece.contact.model_dump()
         if piece.moves:
             data["reshape"] = piece.reshape.model_dump()
@@ -75,7 +75,8 @@ def _lines(piece: Piece, scene: Scene) -> list[Any]:
 
 def _looked_at(scene: Scene, of: Piece) -> list[Any]:
     """Shape and place of other pieces that a piece's maps and its goal go by."""
-    near = {layer.rule.piece for a_map in of.maps for layer in a_map.layers if isinstance(layer.rule, NearRule)}
+    near = {layer.rule.piece for a_map in of.maps for layer in a_map.layers
+            if isinstance(layer.rule, NearRule | InsideRule)}
     near |= {of.goal.piece} if of.goal.to == "another piece" else set()
     return [(p.id, _shape(p), p.place.model_dump(), [t.model_dump() for t in p.tracks]) for p in scene.pieces
             if p.id in near]

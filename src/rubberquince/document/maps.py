@@ -62,10 +62,13 @@ class NearRule(Plain):
 
 
 class InsideRule(Plain):
-    """What is inside a box, a ball or an upright tube that is placed in the scene; it fades ``soft`` around it."""
+    """What is inside a box, a ball or an upright tube that is placed in the scene, or inside a piece, by its id; it
+    fades ``soft`` around it.
+    """
 
     kind: Literal["inside"] = "inside"
-    form: Literal["box", "ball", "tube"] = "ball"
+    form: Literal["box", "ball", "tube", "a piece"] = "ball"
+    piece: str = Field("", max_length=16)
     x: Annotated[Finite, About("Middle x", "length", -1.0, 1.0, "Where its middle is, to the right")] = 0.0
     y: Annotated[Finite, About("Middle y", "length", -1.0, 1.0, "Where its middle is, upwards")] = 0.1
     z: Annotated[Finite, About("Middle z", "length", -1.0, 1.0, "Where its middle is, to the front")] = 0.0
@@ -142,9 +145,13 @@ MAPPED = ("goal.strength", "shell.stretch", "shell.bend", "shell.mass", "net.str
 
 
 class Map(Plain):
-    """A value, by its path in the piece, that goes from ``low`` where its layers say 0 to ``high`` where they say 1."""
+    """A value, by its path in the piece, that goes from ``low`` where its layers say 0 to ``high`` where they say 1.
+
+    Within a Solid it fades to ``low`` at ``depth``, m, under the skin; at 0 it goes all through.
+    """
 
     of: str = Field(max_length=40)
     low: Annotated[float, Field(ge=0.0, le=1e9, allow_inf_nan=False)] = 0.0
     high: Annotated[float, Field(ge=0.0, le=1e9, allow_inf_nan=False)] = 1.0
+    depth: Annotated[float, Field(ge=0.0, le=1e3, allow_inf_nan=False)] = 0.0
     layers: tuple[Layer, ...] = Field((), max_length=50)

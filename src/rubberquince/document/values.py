@@ -165,6 +165,8 @@ class BraceValues(Plain):
         "Braces", "", 0, 1000, "How many springs span its inside", when="build")] = 0
     stiffness: Annotated[float, Field(ge=0.0, le=1e6, allow_inf_nan=False), About(
         "Brace stiffness", "N/m", 0.5, 1e4, "Of each brace, in N/m", log=True)] = 20.0
+    damping: Annotated[float, Field(ge=0.0, le=1e5, allow_inf_nan=False), About(
+        "Brace damping", "N·s/m", 0.0, 10.0, "What each brace resists being made longer or shorter quickly with")] = 0.0
     longest: Annotated[float, Field(gt=0.0, le=1e3, allow_inf_nan=False), About(
         "Longest", "length", 0.005, 1.0, "Braces that would be longer are left out", log=True, when="build")] = 1.0
     spread: Annotated[float, Field(ge=0.0, le=89.0), About(
@@ -240,12 +242,13 @@ class HoldValues(Plain):
 class GoalValues(Plain):
     """Where a piece is drawn to: its own shape as it is placed, or that of another piece with as many points.
 
-    ``how`` says whether each of its points is, or only its middle, or its middle and its turn.
+    ``how`` says whether each of its points is, or only its middle, or its middle and its turn; or each but for its
+    height, of which only the mean is drawn: so water keeps its volume and its waves run free.
     """
 
     to: Literal["nothing", "its own shape", "another piece"] = "nothing"
     piece: str = Field("", max_length=16)
-    how: Literal["every point", "its middle", "as a whole"] = "every point"
+    how: Literal["every point", "its middle", "as a whole", "its mean height"] = "every point"
     strength: Annotated[float, Field(ge=0.0, le=1.0), About(
         "Strength", "%", 0.0, 1.0, "How strongly it is drawn: 0 % not at all, 100 % holds it there")] = 0.8
     settles: Annotated[float, Field(ge=0.0, le=60.0), About(

@@ -83,8 +83,8 @@ def _spread(layer: Layer, value: np.ndarray, skin: _Skin) -> np.ndarray:
     return surface.blurred(skin.local, skin.triangles, value, layer.blur) if layer.blur > 0.0 else value
 
 
-def _faded(part: np.ndarray) -> np.ndarray:
-    """1 at 0 and 0 from 1 on, without a kink at either."""
+def faded(part: np.ndarray) -> np.ndarray:
+    """1 at 0 and below, and 0 from 1 on, without a kink at either."""
     left = 1.0 - np.clip(part, 0.0, 1.0)
     return left * left * (3.0 - 2.0 * left)
 
@@ -105,7 +105,7 @@ def _line(rule: LineRule, skin: _Skin) -> np.ndarray:
     if curve is not None:
         lines = [line_of(skin.piece, curve.id, skin.meshes)]
     far = [_distance(mesh, size, tuple(line.tolist()), curve is None or curve.closed) for line in lines]
-    return _faded(np.min([np.full(len(skin.local), np.inf), *far], axis=0) / rule.reach)
+    return faded(np.min([np.full(len(skin.local), np.inf), *far], axis=0) / rule.reach)
 
 
 @lru_cache(maxsize=64)
@@ -116,13 +116,13 @@ def _distance(mesh: PolyMesh, size: tuple[float, float, float], line: tuple[int,
 
 def _edges(rule: EdgesRule, skin: _Skin) -> np.ndarray:
     sharp = surface.sharp_points(skin.local, skin.triangles, rule.angle)
-    return _faded(np.asarray(cKDTree(skin.local[sharp]).query(skin.local)[0]) / rule.reach)
+    return faded(np.asarray(cKDTree(skin.local[sharp]).query(skin.local)[0]) / rule.reach)
 
 
 def _facing(rule: FacingRule, skin: _Skin) -> np.ndarray:
     normal = surface.point_normals(skin.placed, skin.triangles)
     angle = np.degrees(np.arccos(np.clip(normal @ np.array(DIRECTIONS[rule.toward], float), -1.0, 1.0)))
-    return _faded(2.0 * angle / rule.angle - 1.0)
+    return faded(2.0 * angle / rule.angle - 1.0)
 
 
 def _near(rule: NearRule, skin: _Skin) -> np.ndarray:
@@ -131,10 +131,12 @@ def _near(rule: NearRule, skin: _Skin) -> np.ndarray:
         return np.zeros(len(skin.local))
     points, triangles = piece_points(other, skin.meshes), piece_triangles(other, skin.meshes).astype(np.int64)
     squared = igl.point_mesh_squared_distance(np.ascontiguousarray(skin.placed), points, triangles)[0]
-    return _faded(np.sqrt(squared) / rule.reach)
+    return faded(np.sqrt(squared) / rule.reach)
 
 
 def _inside(rule: InsideRule, skin: _Skin) -> np.ndarray:
+    if rule.form == "a piece":
+        return _inside_piece(rule, skin)
     way = np.abs(skin.placed - np.array([rule.x, rule.y, rule.z]))
     half = 0.5 * np.array([rule.width, rule.height, rule.depth])
     if rule.form == "box":
@@ -144,7 +146,17 @@ def _inside(rule: InsideRule, skin: _Skin) -> np.ndarray:
     else:
         around = (np.linalg.norm(way[:, [0, 2]] / half[[0, 2]], axis=1) - 1.0) * half[[0, 2]].min()
         outside = np.hypot(np.maximum(around, 0.0), np.maximum(way[:, 1] - half[1], 0.0))
-    return _faded(outside / rule.soft)
+    return faded(outside / rule.soft)
+
+
+def _inside_piece(rule: InsideRule, skin: _Skin) -> np.ndarray:
+    other = next((p for p in skin.scene.pieces if p.id == rule.piece and p.id != skin.piece.id), None)
+    if other is None:
+        return np.zeros(len(skin.local))
+    points, triangles = piece_points(other, skin.meshes), piece_triangles(other, skin.meshes).astype(np.int64)
+    at = np.ascontiguousarray(skin.placed)
+    far = np.sqrt(igl.point_mesh_squared_distance(at, points, triangles)[0])
+    return faded(np.where(np.abs(igl.fast_winding_number(points, triangles, at)) > 0.5, 0.0, far) / rule.soft)
 
 
 def _noise(rule: NoiseRule, skin: _Skin) -> np.ndarray:
@@ -173,7 +185,7 @@ def _painted(rule: StrokesRule, below: np.ndarray, skin: _Skin) -> np.ndarray:
 def _reached(stroke: Stroke, skin: _Skin, normals: np.ndarray, side: float) -> np.ndarray:
     """How much of a stroke each point gets, 0 .. 1; ``side`` -1 is that of its mirror image."""
     mirror = np.array([side, 1.0, 1.0])
-    reached = _faded(surface.distance_to_line(skin.local, np.array(stroke.beads) * skin.size * mirror) / stroke.radius)
+    reached = faded(surface.distance_to_line(skin.local, np.array(stroke.beads) * skin.size * mirror) / stroke.radius)
     if stroke.from_side is not None:
         reached *= normals @ (np.array(stroke.from_side) * mirror) > 0.0
     return reached

@@ -5,31 +5,63 @@ from scipy.sparse import coo_array
 from scipy.spatial import cKDTree
 
 from rubberquince.errors import ShapeError
-from rubberquince.shapes.polymesh import edges_of
+from rubberquince.shapes.polymesh import PolyMesh, edges_of
 from rubberquince.shapes.rays import nearest_hits
 from rubberquince.shapes.surface import point_normals
 
 ISOTROPIC = 6.0             # makes a net as hard to stretch evenly as a membrane of Poisson's ratio 1/3
+EVEN = 3.0 / 8.0            # mean of cos⁴
+ROUNDS = 30                 # of sharing a point's area among its springs
+MOST_AT_ONCE = 4_000_000    # pairs of springs of a point
 MOST_SPRINGS = 60           # of each point
 INWARD = 1e-4               # of the size, that a brace sets out from beneath the skin
 
 
-def net_links(points: np.ndarray, triangles: np.ndarray, rings: int,
+def net_links(points: np.ndarray, mesh: PolyMesh, rings: int,
               within: float = 0.0) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-    """Pairs (k, 2) of points no more than ``rings`` edges apart, their lengths (k,), m, and weights (k,).
+    """Pairs (k, 2) of ``points`` (n, 3), m, of a mesh no more than ``rings`` edges apart, their lengths (k,), m, and
+    weights (k,).
 
+    Both diagonals of a quad count as edges: with one alone a net is slack one way and taut the other.  Around each
+    point springs share its area so that it is as stiff in any direction, as far as they go.
     Where ``within``, m, is above 0, it is all pairs that are no farther apart.
     A spring is as stiff, N/m, as its weight times what the net as a whole has, N/m: so a finer net is no stiffer.
     Raises ShapeError when there are too many.
     """
-    pairs = _near_pairs(points, np.unique(triangles), within) if within > 0.0 else _ring_pairs(points, triangles, rings)
+    triangles = mesh.triangles
+    pairs = _near_pairs(points, np.unique(triangles), within) if within > 0.0 else _ring_pairs(
+        len(points), np.concatenate([edges_of(triangles), _diagonals(mesh)]), rings)
     length = np.linalg.norm(points[pairs[:, 0]] - points[pairs[:, 1]], axis=1)
     pairs, length = pairs[length > 0.0], length[length > 0.0]
     a, b, c = (points[triangles[:, k]] for k in range(3))
     third = np.linalg.norm(np.cross(b - a, c - a), axis=1) / 6.0
     area = np.bincount(triangles.reshape(-1), np.repeat(third, 3), len(points))
-    each = area / np.maximum(np.bincount(pairs.reshape(-1), minlength=len(points)), 1)
-    return pairs, length, ISOTROPIC * 0.5 * (each[pairs[:, 0]] + each[pairs[:, 1]]) / length ** 2
+    way = (points[pairs[:, 1]] - points[pairs[:, 0]]) / length[:, None]
+    shares = area[pairs] * _even_shares(pairs, way, len(points))
+    return pairs, length, ISOTROPIC * 0.5 * shares.sum(axis=1) / length ** 2
+
+
+def _even_shares(pairs: np.ndarray, way: np.ndarray, count: int) -> np.ndarray:
+    """Which part of the area of each end of springs between ``pairs`` (k, 2) of points is that of the spring, (k, 2).
+
+    Those of a point, with directions n (k, 3), come to 1 and make Σ w nnnn as even in its plane as it can be: non-
+    negative least squares by rounds of factors (Lee, Seung 2001), as nnnn : mmmm = (n·m)⁴ is never below 0.
+    """
+    ends = pairs.reshape(-1)
+    order = np.argsort(ends, kind="stable")
+    degree = np.bincount(ends, minlength=count)
+    first, out = np.cumsum(degree) - degree, np.zeros(len(ends))
+    for springs in np.unique(degree[degree > 0]):
+        nodes = np.flatnonzero(degree == springs)
+        for some in np.array_split(nodes, len(nodes) * springs ** 2 // MOST_AT_ONCE + 1):
+            star = order[first[some][:, None] + np.arange(springs)]
+            n = way[star // 2]
+            alike, share = (n @ np.swapaxes(n, 1, 2)) ** 4, np.full(star.shape, 1.0 / springs)
+            for _ in range(ROUNDS):
+                share *= EVEN / np.maximum(np.einsum("mij,mj->mi", alike, share), 1e-9)
+                share /= share.sum(axis=1, keepdims=True)
+            out[star] = share
+    return out.reshape(-1, 2)
 
 
 def _near_pairs(points: np.ndarray, used: np.ndarray, within: float) -> np.ndarray:
@@ -40,10 +72,16 @@ def _near_pairs(points: np.ndarray, used: np.ndarray, within: float) -> np.ndarr
     return pairs[np.lexsort(pairs.T[::-1])]
 
 
-def _ring_pairs(points: np.ndarray, triangles: np.ndarray, rings: int) -> np.ndarray:
-    edges = edges_of(triangles)
+def _diagonals(mesh: PolyMesh) -> np.ndarray:
+    """Both diagonals (2 q, 2) of all quads."""
+    first = (np.cumsum(mesh.face_sizes) - mesh.face_sizes)[mesh.face_sizes == 4]
+    corner = mesh.face_points[first[:, None] + np.arange(4)].astype(np.int64)
+    return np.concatenate([corner[:, [0, 2]], corner[:, [1, 3]]])
+
+
+def _ring_pairs(count: int, edges: np.ndarray, rings: int) -> np.ndarray:
     both_ways = np.concatenate([edges, edges[:, ::-1]])
-    one = coo_array((np.ones(len(both_ways)), (both_ways[:, 0], both_ways[:, 1])), shape=(len(points),) * 2).tocsr()
+    one = coo_array((np.ones(len(both_ways)), (both_ways[:, 0], both_ways[:, 1])), shape=(count, count)).tocsr()
     reach = one
     for _ in range(rings - 1):
         reach = reach + reach @ one

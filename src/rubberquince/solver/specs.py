@@ -59,7 +59,7 @@ class ShellMaterial:
 
     stretch : N/m, Young's modulus times thickness.  squeeze : 0 .. 1, the share of it that resists squeezing: the less,
     the finer it buckles.  bend : N m, bending stiffness.  density : kg/m².  wobble_halves : s, as of a Material.
-    brace : N/m, of each brace across its inside.
+    brace : N/m, of each brace across its inside, and ``calms`` N s/m, what it resists being drawn out quickly with.
     most : the stretch above which it is hard to stretch further, 1 = none at all.
     """
 
@@ -71,6 +71,7 @@ class ShellMaterial:
     poisson: float = 0.3
     most: float | None = None
     brace: float = 0.0
+    calms: float = 0.0
 
 
 @dataclass(frozen=True, eq=False)
@@ -97,13 +98,14 @@ class Goal:
     """Where the nodes of a body are drawn to: ``target`` (nodes, 3), m, each with ``stiffness`` (nodes,), N/m.
 
     draws : each of the "points" for itself, or only the "middle" of the body to that of the targets, or its middle and
-    its turn, "whole".  calms : 1/s, at which its motion dies besides.
+    its turn, "whole"; "level" draws points to the side only, and of all heights the mean.
+    calms : 1/s, at which its motion dies besides.
     course : where the targets are in time, None if they stay.
     """
 
     target: np.ndarray
     stiffness: np.ndarray
-    draws: Literal["points", "middle", "whole"] = "points"
+    draws: Literal["points", "middle", "whole", "level"] = "points"
     calms: float = 0.0
     course: Course | None = None
 

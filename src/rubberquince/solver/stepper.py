@@ -260,6 +260,8 @@ class Stepper:
         if tangled:
             self.state = replace(self.state, x=self.contacts.draw_apart(self.state.x, h))
         state = self.state
+        if self.world.springs.begin(state.x, h):
+            self._elastic = (NOWHERE, 0.0)
         step = self._plan(h, since)
         buried = self._balls.buried(self.contacts)
         self.system.prepare(state.x, step.stretch, step.inertia)

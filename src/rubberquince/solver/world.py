@@ -117,7 +117,8 @@ class World:
                                  + [False] * len(spec.colliders), bool)     # pieces (pieces,)
         held = (np.bincount(self.node_body, self.free == 0.0, self.bodies) > 0.0) | self.of_balls[: self.bodies]
         drawn = np.array([body.goal is not None for body in spec.bodies], bool)
-        as_one = np.array([body.goal is not None and body.goal.draws != "points" for body in spec.bodies], bool)
+        as_one = np.array([body.goal is not None and body.goal.draws in ("middle", "whole") for body in spec.bodies],
+                          bool)
         self.anchored = held | drawn                    # bodies (bodies,) bool whose momentum is not theirs alone
         self.turns = ~held & (~drawn | as_one)          # those that turn as a whole
         balls = self.of_balls[self.node_body]

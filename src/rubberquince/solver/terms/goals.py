@@ -15,7 +15,8 @@ class Goals:
     """Energy  Σ k/2 |x - target|²  of the nodes of bodies that have a goal.
 
     Where a goal draws the middle, only the weighted mean of that way counts, Σ k/2 |mean (x - target)|²; where it draws
-    the whole, that part of it which is a motion of all: the mean and a turn about it.
+    the whole, that part of it which is a motion of all: the mean and a turn about it; where it is level, of heights
+    their mean.
 
     It has no blocks: its ``stiffness`` (n,), N/m, stands beside the inertia of nodes, where damping does not find it.
     Of a whole, too, it is each node's own: along a motion of all that is the same, and never too little elsewhere.
@@ -73,6 +74,9 @@ class Goals:
         if goal.draws == "points" or total <= 0.0:
             return way
         mean = goal.stiffness @ way / total
+        if goal.draws == "level":
+            way[:, 1] = mean[1]
+            return way
         if goal.draws == "middle":
             return np.broadcast_to(mean, way.shape)
         arm = goal.target - goal.stiffness @ goal.target / total

@@ -47,7 +47,8 @@ class Springs:
         self._braces = np.repeat([links.braces for _, links in parts], counts).astype(bool)
         self.pairs = self.pair[:, BLOCKS].reshape(-1, 2)
         self._first = first_node
-        self._stiffness, self._firm = np.zeros(len(self.pair)), np.zeros(len(self.pair))
+        self._stiffness, self._firm, self._calms = np.zeros((3, len(self.pair)))
+        self._springs = self.length, self._stiffness    # in this substep
 
     def use_threads(self, threads: int) -> None:
         """One is enough."""
@@ -63,6 +64,22 @@ class Springs:
             if isinstance(amount, np.ndarray):
                 amount = amount[self.pair[mine] - self._first[body]].mean(axis=1)
             self._stiffness[mine], self._firm[mine] = amount * self._weight[mine], firm
+        self._calms[(self.body == body) & self._braces] = material.calms
+        self._springs = self.length, self._stiffness
+
+    def begin(self, x: np.ndarray, h: float) -> bool:
+        """A substep of ``h``, s, begins at nodes ``x`` (n, 3), m; returns whether springs are others for it.
+
+        A dashpot that resists with c times its speed, taken at the end of the step, is a spring of c/h to the length
+        that it has now; with one beside it that is a single one, between both lengths.
+        """
+        if not self._calms.any():
+            return False
+        now = np.linalg.norm(x[self.pair[:, 1]] - x[self.pair[:, 0]], axis=1)
+        slows = self._calms / h
+        firm = self._stiffness + slows
+        self._springs = (self._stiffness * self.length + slows * now) / np.maximum(firm, 1e-300), firm
+        return True
 
     def set_rest(self, body: int, course: Course) -> None:
         """Let a body whose lengths at rest move have others."""
@@ -78,13 +95,13 @@ class Springs:
         return bool(self._rests)
 
     def energy(self, x: np.ndarray) -> float:
-        return sp.spring_energy(x, self.pair, self.length, self._stiffness, self._firm)
+        return sp.spring_energy(x, self.pair, *self._springs, self._firm)
 
     def add_gradient(self, x: np.ndarray, out: np.ndarray) -> None:
-        sp.add_spring_gradient(x, self.pair, self.length, self._stiffness, self._firm, out)
+        sp.add_spring_gradient(x, self.pair, *self._springs, self._firm, out)
 
     def fill_blocks(self, x: np.ndarray, out: np.ndarray) -> None:
-        sp.spring_blocks(x, self.pair, self.length, self._stiffness, self._firm, out.reshape(-1, 3, 9))
+        sp.spring_blocks(x, self.pair, *self._springs, self._firm, out.reshape(-1, 3, 9))
 
 
 def _frame(nodes: np.ndarray) -> Links:

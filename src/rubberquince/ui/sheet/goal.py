@@ -15,6 +15,7 @@ TO = (("nothing", "nothing", "It goes where it is pushed"),
       ("its own shape", "its own shape", "It comes back to the shape and the place that it starts with"))
 HOW = (("every point", "Each point is drawn to its own place"),
        ("its middle", "Only the middle is drawn: it may turn and wobble about it"),
+       ("its mean height", "Points are drawn to the side only, and all together up or down: waves run over it freely"),
        ("as a whole", "The middle and the turn are drawn, as of a rigid thing: it may wobble about them"))
 
 

@@ -1,6 +1,7 @@
 """The stack of a weight map under its row: how far the value goes, and a strip for each layer."""
 
 from collections.abc import Callable
+from dataclasses import replace
 from functools import partial
 from typing import Any, get_args, get_origin
 
@@ -22,8 +23,16 @@ from rubberquince.document.maps import (
     StrokesRule,
     TypedRule,
 )
-from rubberquince.document.scene import Piece, changed
-from rubberquince.document.values import About, about
+from rubberquince.document.scene import (
+    BlockShape,
+    Piece,
+    Place,
+    Recipe,
+    RevolvedShape,
+    SphereShape,
+    changed,
+)
+from rubberquince.document.values import About, Look, about
 from rubberquince.errors import RangeError, SceneError
 from rubberquince.ui.bench import Bench
 from rubberquince.ui.fields import Field, NumberEdit, Value
@@ -35,7 +44,14 @@ RULES: dict[str, type[Rule]] = {
     "nearness to a piece": NearRule, "inside a form": InsideRule, "soft noise": NoiseRule,
     "each connected part": PartsRule, "strokes of a brush": StrokesRule, "typed values": TypedRule}
 NAMES = {rule: name for name, rule in RULES.items()}
+WITHIN = ("goal.strength", "solid.stiffness", "solid.density", "solid.rest_size")     # what a Solid has inside, too
+PLACED = ("x", "y", "z", "width", "height", "depth")        # of a form that is not a piece
+FORMS: dict[str, Recipe] = {"box": BlockShape(divisions=(2, 2, 2)), "ball": SphereShape(around=24, rings=12),
+                            "tube": RevolvedShape(name="tube", profile=((0, 0, 0), (1, 0, 0), (1, 1, 0), (0, 1, 0)),
+                                                  around=32, bands=8)}
 CHOICES = {"axis": "Along", "toward": "Faces", "form": "Form"}
+DEPTH = Value("Reaches in", "depth", "length", 0.0, 0.2,
+              "How deep under the skin the map goes before it comes to its first value; at 0 it goes all through")
 BLUR = About("Blurred over", "length", 0.001, 0.5, "Spreads what the rule says along the skin", log=True)
 
 
@@ -60,13 +76,17 @@ class MapStack(QFrame):
         for name in RULES:
             self._menu.addAction(name, partial(self.add, name))
         more.setMenu(self._menu)
-        self.setLayout(column(row(label("from"), self.low, label("to"), self.high, gap=5), self._rows,
+        self.reaches = Field(replace(DEPTH, unit=bench.scene.length_unit), self._reach_in)
+        self.reaches.refused.connect(bench.say)
+        self.setLayout(column(row(label("from"), self.low, label("to"), self.high, gap=5), self.reaches, self._rows,
                               row(more, gone, gap=5), margins=(8, 6, 8, 8), gap=6))
 
     def refresh(self, piece: Piece) -> None:
         a_map = piece.map_of(self._path) or self._fresh()
         self.low.set_value(a_map.low)
         self.high.set_value(a_map.high)
+        self.reaches.setVisible(piece.in_cells and self._path in WITHIN)
+        self.reaches.show_value(a_map.depth, 0.0)
         made_for = (piece.id, *(type(layer.rule) for layer in a_map.layers),
                     *((c.id, c.name) for c in piece.curves), *((p.id, p.name) for p in self._bench.scene.pieces))
         if made_for != self._layers:
@@ -128,6 +148,17 @@ class MapStack(QFrame):
             self._put("change the range of a map", a_map)
         self.refresh(self._bench.chosen or piece)
 
+    def _reach_in(self, depth: float) -> bool:
+        piece = self._bench.chosen
+        if piece is None:
+            return False
+        if not 0.0 <= depth <= 1e3:
+            self._bench.say("Reaches in: it should be between 0 and 1000 m.")
+            return False
+        a_map = piece.map_of(self._path) or self._fresh()
+        self._put("change how deep a map reaches", a_map.model_copy(update={"depth": depth}))
+        return True
+
     def _put(self, what: str, a_map: Map) -> None:
         put_map(self._bench, what, a_map)
 
@@ -169,6 +200,10 @@ class LayerStrip(QFrame):
         self.fields: dict[str, Field] = {}
         self.boxes: dict[str, QComboBox] = {}
         self._add_choices(layer.rule, piece)
+        self.placing = QPushButton("Place it in the view")
+        self.placing.setToolTip("Makes a piece of this form, which can be moved, turned and keyed as others are")
+        self.placing.clicked.connect(self._place)
+        self._rows.addWidget(self.placing)
         for name, said in about(type(layer.rule)).items():
             self._add_field(name, said, partial(self._number, name))
         self._said = label("", "small", wrap=True)
@@ -186,6 +221,12 @@ class LayerStrip(QFrame):
             field.show_value(layer.blur if name == "blur" else float(getattr(rule, name)), float(usual))
         for name, box in self.boxes.items():
             box.setCurrentIndex(max(box.findData(getattr(rule, name)), 0))
+        by_piece = isinstance(rule, InsideRule) and rule.form == "a piece"
+        self.placing.setVisible(isinstance(rule, InsideRule) and not by_piece)
+        if isinstance(rule, InsideRule):
+            self.boxes["piece"].setVisible(by_piece)
+            for name in PLACED:
+                self.fields[name].setVisible(not by_piece)
         if isinstance(rule, StrokesRule):
             self._said.setText(f"{len(rule.strokes)} strokes. Paint with “paint” in the view.")
         elif isinstance(rule, TypedRule):
@@ -198,9 +239,23 @@ class LayerStrip(QFrame):
                 self._choice(name, CHOICES[name], [(word, word) for word in _words(field.annotation)])
         if isinstance(rule, LineRule):
             self._choice("curve", "Line", [("", "the outline"), *((c.id, c.name) for c in piece.curves)])
-        elif isinstance(rule, NearRule):
+        elif isinstance(rule, NearRule | InsideRule):
             others = [(p.id, p.name) for p in self._bench.scene.pieces if p.id != piece.id]
             self._choice("piece", "Piece", [("", "none yet"), *others])
+
+    def _place(self) -> None:
+        """Put a piece of the rule's form where it is, and let the rule go by that."""
+        rule, piece, document = self._layer.rule, self._bench.chosen, self._bench.document
+        if not isinstance(rule, InsideRule) or piece is None:
+            return
+        form = Piece(id=document.new_id(), name=document.new_name(f"{rule.form.capitalize()} of a map"),
+                     shape=FORMS[rule.form], role="scenery", look=Look(material="film", colour="#8C3A5B"),
+                     place=Place(position=(rule.x, rule.y, rule.z), size=(rule.width, rule.height, rule.depth)))
+        goes_by = self._layer.model_copy(update={"rule": rule.model_copy(update={"form": "a piece", "piece": form.id})})
+        maps = tuple(one.model_copy(update={"layers": tuple(goes_by if layer is self._layer else layer
+                                                            for layer in one.layers)}) for one in piece.maps)
+        scene = document.scene.with_piece(piece.model_copy(update={"maps": maps}))
+        document.push("place a form", scene.model_copy(update={"pieces": (*scene.pieces, form)}))
 
     def _choice(self, name: str, called: str, choices: list[tuple[str, str]]) -> None:
         box = calm(QComboBox())
