@@ -155,8 +155,9 @@ def active_pairs(ids, kind, gap, pushes, x, moving, point_stiffness, bind_node, 
                  ground_friction):
     """Relations nearer than their gap, as pairs over nodes for the linear system.
 
-    Returns pair_ptr, pair_node, pair_coef, normal (k, 3), curvature (k,) N/m, force (k,) N, and
-    grip (k,) N: the friction coefficient (the smaller of both sides', by ``friction`` of points) times the force.
+    Returns pair_ptr, pair_node, pair_coef, normal (k, 3), curvature (k,) N/m, force (k,) N,
+    grip (k,) N: the friction coefficient (the smaller of both sides', by ``friction`` of points) times the force, and
+    which (k,) relations they are.
     """
     m = 0
     w, v = np.empty(4), np.empty(3)
@@ -167,6 +168,7 @@ def active_pairs(ids, kind, gap, pushes, x, moving, point_stiffness, bind_node, 
     ptr = np.zeros(m + 1, np.int64)
     node, coef = np.empty(m * 4 * width, np.int64), np.empty(m * 4 * width)
     normal, curve, force, grip = np.empty((m, 3)), np.empty(m), np.empty(m), np.empty(m)
+    which = np.empty(m, np.int64)
     m, fill = 0, 0
     for e in range(len(ids)):
         d, _ = closest(kind[e], x, ids, e, w, v)
@@ -184,9 +186,10 @@ def active_pairs(ids, kind, gap, pushes, x, moving, point_stiffness, bind_node, 
         grip[m] = min(mu, ground_friction if kind[e] == GROUND else other) * force[m]
         unit_normal(kind[e], x, ids, e, d, v, normal[m])
         fill = merged_nodes(ids, e, w, moving, bind_node, bind_weight, node, coef, fill)
+        which[m] = e
         m += 1
         ptr[m] = fill
-    return ptr, node[:fill].copy(), coef[:fill].copy(), normal, curve, force, grip
+    return ptr, node[:fill].copy(), coef[:fill].copy(), normal, curve, force, grip, which
 
 
 @njit(cache=True, nogil=True)

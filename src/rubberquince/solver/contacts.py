@@ -31,6 +31,7 @@ class Contacts:
         self._pushes = np.zeros(0, bool)
         self._known: tuple[np.ndarray, np.ndarray, float] = (NOWHERE, NOWHERE, 0.0)     # the last energy, and of what
         self._chosen: np.ndarray = NOWHERE              # of which relations
+        self._gripped: tuple[np.ndarray, np.ndarray] = (NOWHERE, NOWHERE)       # candidates, and how each held
 
     def carry(self, x: np.ndarray) -> np.ndarray:
         """Skin points (points, 3) m of nodes at ``x``."""
@@ -180,12 +181,23 @@ class Contacts:
             self._known = (x, self.touching.ids, energy)
         return self._known[2]
 
-    def pairs(self, x: np.ndarray, stiffness: np.ndarray) -> tuple[np.ndarray, ...]:
-        """What pushes at ``x``; see kernels.contact.active_pairs."""
-        w, skin = self._world, self._world.skin
+    def pairs(self, x: np.ndarray, stiffness: np.ndarray, again: bool = False) -> tuple[np.ndarray, ...]:
+        """What pushes at ``x``; see kernels.contact.active_pairs, of which these are all but the last.
+
+        Friction goes by what pushes where a Newton step begins.  Where a thing is wedged, that changes with friction in
+        turn, to and fro without end: ``again`` takes the mean of what it would be and what it was the time before.
+        """
+        w, skin, t = self._world, self._world.skin, self.touching
         self.look(x)
-        return ct.active_pairs(*self._lists(), self.skin, skin.moving, stiffness, skin.bind_node, skin.bind_weight,
-                               w.friction, w.ground_friction)
+        *pairs, grip, which = ct.active_pairs(*self._lists(), self.skin, skin.moving, stiffness, skin.bind_node,
+                                              skin.bind_weight, w.friction, w.ground_friction)
+        numbers = t.numbers[which]
+        if again and self._gripped[0] is t.candidates:
+            grip = 0.5 * (grip + self._gripped[1][numbers])
+        kept = np.zeros(t.count)
+        kept[numbers] = grip
+        self._gripped = t.candidates, kept
+        return *pairs, grip
 
     # --- motion ---------------------------------------------------------------------------------------
 

@@ -20,7 +20,18 @@ from rubberquince.solver.forces import Forces
 from rubberquince.solver.overlaps import parted
 from rubberquince.solver.scheme import Aim, Scheme
 from rubberquince.solver.seams import Seams
-from rubberquince.solver.specs import DOWN, AnyMaterial, Course, ForceSpec, Goal, Inflation, RunSpec, Touch, alike
+from rubberquince.solver.specs import (
+    DOWN,
+    AnyMaterial,
+    Course,
+    ForceSpec,
+    Goal,
+    Inflation,
+    Quality,
+    RunSpec,
+    Touch,
+    alike,
+)
 from rubberquince.solver.state import State
 from rubberquince.solver.system import ElasticSystem, Pairs
 from rubberquince.solver.world import World
@@ -40,6 +51,9 @@ MOST_GAIN = 0.2            # of the kinetic energy, in a substep: more is the sc
 STEADY = 4.0                # of ω²h, 1/s: so changes of shape fade where a body spins, or each step would feed them
 SLOW_TURN, CARRIED_TURN = 0.05, 0.2     # rad, in a substep: what spins more slowly, free or carried, needs none
 SLIDES, SLID = 5e-3, 0.02     # m/s, from where friction has to be right, and what part of it may be wrong
+CALM, PATIENT, CAREFUL = 0.1, 10, 0.2     # m/s: what touches and is slower takes more Newton steps, and a part of the
+                            # tolerance: what inexact ones leave would keep a pile stirring
+EVENED = 2                  # Newton step of such a substep, from which on friction is evened out
 SETTLED = 1e-5              # of a cell: a Newton step smaller than this is the last of its substep
 
 
@@ -60,6 +74,7 @@ class _Step:
     what speeds up that which nothing touches, with it.
     drag : (n,), ``stretch`` is 1 + drag.  left : (bodies,), of changes of shape, after it.  contact : (points,) N/m.
     touches, leans : (bodies,) bool, those near something, and those that something still carries.
+    quality : how well it is computed.
     """
 
     aim: Aim
@@ -74,6 +89,7 @@ class _Step:
     leans: np.ndarray
     still: float
     rounding: float
+    quality: Quality
 
 
 @dataclass(frozen=True, eq=False)
@@ -254,7 +270,7 @@ class Stepper:
         return self.effort
 
     def _substep(self, h: float, since: float) -> None:
-        tangled, quality = self.contacts.tangled(), self.quality
+        tangled = self.contacts.tangled()
         if self._balls.any:
             self.state = replace(self.state, v=self._balls.let_go(self.state.v, since, h))
         if tangled:
@@ -263,6 +279,7 @@ class Stepper:
         if self.world.springs.begin(state.x, h):
             self._elastic = (NOWHERE, 0.0)
         step = self._plan(h, since)
+        quality = step.quality
         buried = self._balls.buried(self.contacts)
         self.system.prepare(state.x, step.stretch, step.inertia)
         place, limited, cut, most = self._predict(step), False, False, 0.0
@@ -272,7 +289,7 @@ class Stepper:
             if iteration:
                 self.system.assemble(place.x)
             before = place.x
-            move = self._newton(place, step)
+            move = self._newton(place, step, iteration)
             place, limited, cut = move.there, move.limited, move.cut
             most = max(most, move.gained)
             little = move.gained <= quality.tolerance * most and not limited
@@ -382,7 +399,13 @@ class Stepper:
             target = target + (slope / h / inertia)[:, None] * (state.x + h * state.v - target)
         flown = pull / (1.0 + h * slope / w.mass)[:, None]
         return _Step(aim, inertia, target, flown, 1.0 + drag, drag, np.exp(-h * fade), self._contact,
-                     touches, leans, STILL_SPEED * h, rounding)
+                     touches, leans, STILL_SPEED * h, rounding, self._care(touches))
+
+    def _care(self, touches: np.ndarray) -> Quality:
+        """How well a substep is computed: better where all is slow and bodies that touch come to rest on each other."""
+        if touches.sum() < 2 or (self.state.v ** 2).sum(axis=1).max() > CALM ** 2:
+            return self.quality
+        return replace(self.quality, iterations=PATIENT, tolerance=CAREFUL * self.quality.tolerance)
 
     def _predict(self, step: _Step) -> _Place:
         """Where Newton starts.
@@ -414,10 +437,11 @@ class Stepper:
             x = x + move
         return self._place(x, step)
 
-    def _newton(self, at: _Place, step: _Step) -> _Move:
+    def _newton(self, at: _Place, step: _Step, number: int) -> _Move:
         """One Newton step with line search: the last one needed where the energy fell as its quadratic model said."""
         x = at.x
-        ptr, node, coef, normal, curve, force, grip = self.contacts.pairs(x, step.contact)
+        ptr, node, coef, normal, curve, force, grip = self.contacts.pairs(
+            x, step.contact, number >= EVENED and step.quality is not self.quality)
         slope = np.empty_like(x)
         self.system.gradient(x, slope)
         add_inertia_force(step.inertia, x, step.target, slope)
@@ -433,7 +457,7 @@ class Stepper:
         if self._courses.any:
             push = slope - step.inertia[:, None] * (x - step.target)
             self._supply = push * (1.0 - self.world.free[:, None])
-        tolerance = min(self.quality.tolerance, BOUNCE_TOLERANCE if self._bounces else 1.0,
+        tolerance = min(step.quality.tolerance, BOUNCE_TOLERANCE if self._bounces else 1.0,
                         HINGE_TOLERANCE if self._hinged else 1.0)
         move, iterations = self.system.solve(x, -slope, step.stretch, step.inertia, pairs,
                                              tolerance)
@@ -450,7 +474,7 @@ class Stepper:
             there, gained, halved = self._search(at, wanted, step, friction)
         cut = limited == HELD_BACK or halved
         self.effort = Effort(self.effort.newton + 1, self.effort.linear + iterations, self.effort.cuts + cut)
-        as_told = abs(gained - expected) <= self.quality.tolerance * expected + step.rounding
+        as_told = abs(gained - expected) <= step.quality.tolerance * expected + step.rounding
         limited = bool(limited) or halved or leap > 1.0
         slid = ct.friction_left(*friction, x - self.state.x, there.x - self.state.x, SLIDES * step.aim.h)
         return _Move(there, gained, limited, cut, as_told and not limited and slid < SLID)
