@@ -16,7 +16,7 @@ from rubberquince.ui.window import MainWindow
 FRAMES = (1, 4, 5, 6, 7, 9, 12, 40)
 PATIENCE = 300.0            # s
 SKINS = (("bench pads", 72, "pads"), ("pears under film", 44, "wrap"),
-         ("table cloth", 48, "cloth"), ("drumskin", 9, "drum"), ("scarecrow", 30, "scarecrow"))
+         ("table cloth", 48, "cloth"), ("scarecrow", 30, "scarecrow"))
 BIG = (1280, 800)
 
 
@@ -79,11 +79,12 @@ def shoot_demo(app: QApplication, window: MainWindow, name: str, last: int, path
 
 
 def shoot_motion(app: QApplication, window: MainWindow, folder: Path) -> None:
-    """A tray with its path and the lanes of its keys, a wind with its reach and arrows, wax and popcorn."""
+    """A tray with its path and its keys, a wind with its reach and arrows, wax, popcorn and a gourd that bows."""
     shoot_demo(app, window, "tilting tray", 40, folder / "tray.png", "tray", ("Place",))
     shoot_demo(app, window, "merry-go-round", 30, folder / "gusts.png", "wind", ("Force", "Reach"))
     shoot_demo(app, window, "wax cockerel", 40, folder / "wax.png", "cockerel", ("Role and feel",))
     shoot_demo(app, window, "paper lantern", 40, folder / "lantern.png", "corn", ("Shape", "Release"))
+    shoot_demo(app, window, "bowing gourd", 56, folder / "bow.png", "gourd", ("Reshape",))
 
 
 def make_all(app: QApplication, folder: Path) -> None:
