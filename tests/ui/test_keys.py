@@ -103,7 +103,7 @@ def test_gravity_is_keyed_where_nothing_is_chosen_and_swings(window, qtbot):
     track = window.bench.scene.track_of("run.lean")
     assert [(key.frame, key.value) for key in track.keys] == [(1, 0.0), (20, 90.0)]
     assert not around.fields["run.toward"].isHidden()
-    assert [lane.name for lane in window.strip.lanes.lanes if lane.track is not None] == ["Gravity leans"]
+    assert [lane.name for lane in window.strip.lanes.lanes if lane.track is not None] == ["Leans by"]
     window.player.go(1)
     assert around.fields["run.lean"].edit.value == 0.0
     play_to_end(window, qtbot)
@@ -119,9 +119,9 @@ def test_a_piece_is_reshaped_by_keys_and_is_carried_by_them(window, qtbot):
     window.bench.choose("ball")
     QTest.mouseClick(bead(window, "Reshape", "reshape.squash"), LEFT)
     window.player.go(12)
-    type_into(field(window, "Reshape", "Squash and stretch").edit, "170 %")
+    type_into(field(window, "Reshape", "Length").edit, "170 %")
     section = window.sheet.section("Reshape")
-    assert "squash and stretch" in section.summary(window.bench.seen)
+    assert "length" in section.summary(window.bench.seen)
     type_into(field(window, "Reshape", "Twist").edit, "a lot")
     assert sentence(window) and window.bench.scene.piece("ball").reshape.twist == 0.0
     window.player.go(1)
@@ -135,7 +135,7 @@ def test_a_piece_is_reshaped_by_keys_and_is_carried_by_them(window, qtbot):
 def test_a_collider_is_reshaped_in_the_view_and_lifts_what_lies_on_it(window, qtbot):
     QTest.mouseClick(bead(window, "Reshape", "reshape.squash"), LEFT)
     window.player.go(20)
-    type_into(field(window, "Reshape", "Squash and stretch").edit, "300 %")
+    type_into(field(window, "Reshape", "Length").edit, "300 %")
     body = window.view_zone.view.stage.bodies["tray"]
     assert np.ptp(body.points[:, 1]) == pytest.approx(0.06, rel=1e-3)
     play_to_end(window, qtbot)

@@ -207,7 +207,7 @@ class ReshapeValues(Plain):
     swell: Annotated[float, Field(ge=-0.95, le=4.0), About(
         "Swell", "%", -0.8, 1.0, "How much wider its middle is: below 0 it has a waist")] = 0.0
     squash: Annotated[float, Field(ge=0.1, le=5.0), About(
-        "Squash and stretch", "%", 0.3, 2.0, "Its length, of the one it had: below 100 % it is squashed, gets wider "
+        "Length", "%", 0.3, 2.0, "Of the one it had: below 100 % it is squashed, gets wider "
         "and keeps its volume")] = 1.0
     follows: bool = False
 

@@ -5,7 +5,7 @@ from dataclasses import replace
 from functools import partial
 from typing import Any, get_args, get_origin
 
-from PySide6.QtWidgets import QCheckBox, QComboBox, QFrame, QMenu, QPushButton
+from PySide6.QtWidgets import QCheckBox, QComboBox, QFrame, QMenu, QPushButton, QWidget
 
 from rubberquince.document.maps import (
     EdgesRule,
@@ -36,7 +36,7 @@ from rubberquince.document.values import About, Look, about
 from rubberquince.errors import RangeError, SceneError
 from rubberquince.ui.bench import Bench
 from rubberquince.ui.fields import Field, NumberEdit, Value
-from rubberquince.ui.parts import calm, column, empty, label, row
+from rubberquince.ui.parts import calm, column, empty, framed, label, row
 from rubberquince.units import tidy
 
 RULES: dict[str, type[Rule]] = {
@@ -106,9 +106,9 @@ class MapStack(QFrame):
             a_map = piece.map_of(self._path) or self._fresh()
             rule = RULES[name]()
             if isinstance(rule, InsideRule):
-                x, y, z = piece.place.position
+                x, y, z = piece.place.position          # about its top: in the middle it would hold nothing of its skin
                 width, height, depth = piece.place.size
-                rule = InsideRule(x=x, y=y, z=z, width=width / 2, height=height / 2, depth=depth / 2)
+                rule = InsideRule(x=x, y=y + height / 2, z=z, width=width / 2, height=height / 2, depth=depth / 2)
             self._put(f"add a rule: {name}", a_map.model_copy(update={"layers": (*a_map.layers, Layer(rule=rule))}))
 
     def _fresh(self) -> Map:
@@ -199,6 +199,7 @@ class LayerStrip(QFrame):
         self.setLayout(self._rows)
         self.fields: dict[str, Field] = {}
         self.boxes: dict[str, QComboBox] = {}
+        self._choices: dict[str, QWidget] = {}
         self._add_choices(layer.rule, piece)
         self.placing = QPushButton("Place it in the view")
         self.placing.setToolTip("Makes a piece of this form, which can be moved, turned and keyed as others are")
@@ -224,7 +225,7 @@ class LayerStrip(QFrame):
         by_piece = isinstance(rule, InsideRule) and rule.form == "a piece"
         self.placing.setVisible(isinstance(rule, InsideRule) and not by_piece)
         if isinstance(rule, InsideRule):
-            self.boxes["piece"].setVisible(by_piece)
+            self._choices["piece"].setVisible(by_piece)
             for name in PLACED:
                 self.fields[name].setVisible(not by_piece)
         if isinstance(rule, StrokesRule):
@@ -263,8 +264,8 @@ class LayerStrip(QFrame):
         for key, text in choices:
             box.addItem(text, key)
         box.activated.connect(lambda _: self._number(name, box.currentData()))
-        self.boxes[name] = box
-        self._rows.addLayout(row(label(called), box, gap=6))
+        self.boxes[name], self._choices[name] = box, framed(row(label(called), box, gap=6), "plain")
+        self._rows.addWidget(self._choices[name])
 
     def _add_field(self, name: str, said: About, do: Callable[[float], bool]) -> None:
         unit = self._bench.scene.length_unit if said.unit == "length" else said.unit

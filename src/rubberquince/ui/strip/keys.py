@@ -22,7 +22,7 @@ PLACES = {"position": ("Position", "length"), "turn": ("Turn", "°"), "size": ("
           "along": ("Gone so far", "%")}
 FLAT = 1e-6                 # a course that changes by no more is shown about its middle
 EDIT_WIDTH = 90             # px
-SCENE = {"gravity": ("Gravity", "m/s²"), "lean": ("Gravity leans", "°"), "toward": ("Leans toward", "°"),
+SCENE = {"gravity": ("Gravity", "m/s²"), "lean": ("Leans by", "°"), "toward": ("Leans toward", "°"),
          "ground_friction": ("Ground friction", "")}
 
 
