@@ -161,7 +161,7 @@ class Renderer:
                 shown.still.append(gpu)
             elif gpu.shows_cells:
                 shown.cells.append(gpu)
-            elif stage.display not in TINTED:
+            elif stage.display not in TINTED or not body.moves:       # film that stands still hides nothing
                 by_material.get(body.material, shown.mattes).append(gpu)
             else:
                 shown.mattes.append(gpu)
