@@ -44,7 +44,7 @@ class Damping:
             key = body, material.poisson
             if key not in self.pitches:
                 usual = replace(material, stiffness=USUAL_STIFFNESS, density=USUAL_DENSITY, grown=1.0, dents=None)
-                self.pitches[key] = free_frequency(replace(spec, material=usual))
+                self.pitches[key] = free_frequency(replace(spec, material=usual, rest=None))
             scale = np.sqrt(np.mean(material.stiffness) / USUAL_STIFFNESS * USUAL_DENSITY / np.mean(material.density))
             self.frequencies[body] = self.pitches[key] * scale
         elif isinstance(spec, ShellSpec) and isinstance(material, ShellMaterial):

@@ -13,7 +13,9 @@ from rubberquince.solver.specs import BodySpec, Course, SolidSpec
 from rubberquince.solver.terms.flow import CellForms
 from rubberquince.solver.terms.octahedra import Octahedra
 
-FLATTEST = 1e-3             # of its volume: no cell is asked to be flatter
+FLATTEST = 1e-6             # of its length: what is flatter at rest counts as this
+SIZES = 0.25, 4.0           # of its length: no cell is asked to be smaller or larger, as where a twist turns it over
+MOST = 30.0                 # stretches at rest, squared: none is asked to be longer or shorter, its volume apart
 
 
 class Reshaping(CellForms):
@@ -61,11 +63,12 @@ class Reshaping(CellForms):
         mine, (corner, _) = self.body == body, self._corners(body)
         gradient = np.einsum("oci,ocj->oij", nodes[corner], self._fits[body])
         metric = np.swapaxes(gradient, 1, 2) @ gradient
-        squared = np.maximum(np.linalg.det(metric), FLATTEST ** 2)
-        size = squared ** (1.0 / 6.0)
-        metric = metric / size[:, None, None] ** 2 + 1e-9 * np.eye(3)
-        form = np.linalg.inv(metric)
-        form /= np.cbrt(np.linalg.det(form))[:, None, None]
+        size = np.clip(np.maximum(np.linalg.det(metric), 0.0) ** (1.0 / 6.0), *SIZES)
+        squares, axes = np.linalg.eigh(metric)
+        logs = -np.log(np.maximum(squares, FLATTEST))
+        logs -= logs.mean(axis=1, keepdims=True)
+        logs *= np.minimum(1.0, np.log(MOST) / np.maximum(np.abs(logs).max(axis=1, keepdims=True), 1e-12))
+        form = (axes * np.exp(logs)[:, None, :]) @ np.swapaxes(axes, 1, 2)
         self._form[mine, :3] = form[:, [0, 1, 2], [0, 1, 2]] - 1.0
         self._form[mine, 3:6] = form[:, [1, 0, 0], [2, 2, 1]]
         self._octahedra.set_rest_size(body, self._rows[mine], size)
