@@ -8,12 +8,14 @@ from rubberquince.kernels.groups import groups
 from rubberquince.kernels.limit import FREE, HELD_BACK, NEWTON, is_safe, limit_motion
 from rubberquince.kernels.patches import SPARE
 from rubberquince.solver.overlaps import Overlap, find_overlaps, lack, still_tangled
+from rubberquince.solver.patches import found
 from rubberquince.solver.touching import Touching
 from rubberquince.solver.world import World
 
 MOST_SHORTENINGS = 24
 MOST_WIDENINGS = 4          # of what was picked, by a deflected motion that leaves it
 NOWHERE = np.zeros((0, 3))
+NAMES = np.array([0x9E3779B97F4A7C15, 0xC2B2AE3D27D4EB4F, 0x165667B19E3779F9, 0x27D4EB2F165667C5], np.uint64)   # odd
 
 
 class Contacts:
@@ -31,7 +33,7 @@ class Contacts:
         self._pushes = np.zeros(0, bool)
         self._known: tuple[np.ndarray, np.ndarray, float] = (NOWHERE, NOWHERE, 0.0)     # the last energy, and of what
         self._chosen: np.ndarray = NOWHERE              # of which relations
-        self._gripped: tuple[np.ndarray, np.ndarray] = (NOWHERE, NOWHERE)       # candidates, and how each held
+        self._gripped = np.zeros(0, np.uint64), np.zeros(0)         # relations by a key, and how each held
 
     def carry(self, x: np.ndarray) -> np.ndarray:
         """Skin points (points, 3) m of nodes at ``x``."""
@@ -191,12 +193,12 @@ class Contacts:
         self.look(x)
         *pairs, grip, which = ct.active_pairs(*self._lists(), self.skin, skin.moving, stiffness, skin.bind_node,
                                               skin.bind_weight, w.friction, w.ground_friction)
-        numbers = t.numbers[which]
-        if again and self._gripped[0] is t.candidates:
-            grip = 0.5 * (grip + self._gripped[1][numbers])
-        kept = np.zeros(t.count)
-        kept[numbers] = grip
-        self._gripped = t.candidates, kept
+        keys = (t.ids[which].astype(np.uint64) * NAMES).sum(axis=1)        # the same whatever is listed besides
+        if again:
+            known, before = found(keys, self._gripped[0])
+            grip = 0.5 * (grip + np.where(known, self._gripped[1][before * known], 0.0)) if known.any() else 0.5 * grip
+        order = np.argsort(keys, kind="stable")
+        self._gripped = keys[order], grip[order]
         return *pairs, grip
 
     # --- motion ---------------------------------------------------------------------------------------

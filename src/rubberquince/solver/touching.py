@@ -32,8 +32,7 @@ class Touching:
     """Relations (ids, kind, gap) of pieces with each other, of solids with themselves, and with the ground.
 
     Of each also its ``distance``, m, where nodes are, whether the closest points are ``inside`` both parts, and the
-    vector ``apart`` (relations, 3) between them.  ``numbers`` (relations,), below ``count``, are those of the same
-    relations at any place, as long as ``candidates`` are the same.
+    vector ``apart`` (relations, 3) between them.
     """
 
     def __init__(self, world: World) -> None:
@@ -65,10 +64,6 @@ class Touching:
         self._crumpled = np.zeros(0, np.int64)
         self.drop()
 
-    @property
-    def candidates(self) -> np.ndarray:
-        return self._candidates[1]
-
     def begin_frame(self, x: np.ndarray) -> None:
         """Look anew at the next call, and find out which solids are crumpled with their nodes at ``x`` (n, 3), m."""
         self.drop()
@@ -83,7 +78,6 @@ class Touching:
         self._leaving: list[tuple[np.ndarray, ...]] = []
         self.ids, self.kind, self.gap = NOTHING[1:4]
         self.distance, self.inside, self.apart = np.zeros(0), np.zeros(0, bool), np.zeros((0, 3))
-        self.numbers, self.count = np.zeros(0, np.int64), 0
 
     def begin(self, x: np.ndarray) -> None:
         """A substep begins at skin points ``x`` (n, 3), m."""
@@ -220,10 +214,7 @@ class Touching:
         low = np.flatnonzero(self._low)
         ground = np.full((len(low), 4), -1, np.int64)
         ground[:, 0] = low
-        others = [(ground, np.full(len(low), GROUND, np.int8), self._ground_gap[low]), *self._leaving]
-        rest = np.arange(sum(len(other[0]) for other in self._leaving))
-        self.numbers = np.concatenate([e, len(ids) + low, len(ids) + len(self._low) + rest])
-        self.count = len(ids) + len(self._low) + len(rest)
+        others = [*self._leaving, (ground, np.full(len(low), GROUND, np.int8), self._ground_gap[low])]
         parts = [(ids[e], kind[e], gap[e], self._distance[e], self._both[e], self._apart[e])]
         parts += [(*other, *closest_of(*other[:2], x)) for other in others]
         self.ids, self.kind, self.gap, self.distance, self.inside, self.apart = (
