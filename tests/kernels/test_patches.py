@@ -61,7 +61,7 @@ def come_close(world, ids, kind, x, move):
     return {tuple(row) for row in ids[near].tolist()}
 
 
-@pytest.mark.parametrize("fast, wobble", [(0.0, 2e-4), (2e-3, 1e-3), (0.03, 2e-3), (0.08, 0.01)])
+@pytest.mark.parametrize("fast, wobble", [(0.0, 2e-4), (0.08, 0.01)])
 def test_all_that_comes_within_its_gap_is_found_over_many_steps(fast, wobble):
     world, rng = three_pieces(), np.random.default_rng(int(1e5 * fast))
     touching, (ids, kind) = Touching(world), every_relation(world)

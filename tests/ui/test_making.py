@@ -229,7 +229,7 @@ def test_with_nothing_chosen_the_sheet_is_that_of_the_whole_scene(show, qtbot):
     assert around.isHidden()
     window.bench.choose("")
     assert not around.isHidden()
-    gravity, friction = around.fields
+    gravity, friction = around.fields["run.gravity"], around.fields["run.ground_friction"]
     type_into(gravity.edit, "-2")
     type_into(friction.edit, "7")
     assert "at most 5" in sentence(window) and window.bench.scene.run.ground_friction == 0.5

@@ -61,7 +61,7 @@ def linear_reference(solid, gravity):
     return sag.reshape(-1, 3)
 
 
-@pytest.mark.parametrize("substeps", [1, 2, 4, 8])
+@pytest.mark.parametrize("substeps", [1, 8])
 def test_static_sag_agrees_with_finite_elements_at_any_substep(substeps):
     solid = make_solid(primitives.block((10, 3, 3)), (0.2, 0.05, 0.05), 4,
                        material=Material(20000.0, 0.4, 1000.0, 0.1), held=lambda nodes: nodes[:, 0] < -0.09)

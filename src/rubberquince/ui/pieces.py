@@ -48,8 +48,8 @@ USUAL_CUBES = 600           # of a new piece, so that it plays at once
 REMAKERS = {"refine": "refined", "thin": "thinned", "remesh": "remeshed"}
 MADE_OF = "solid", "shell", "net", "rigid", "release", "braces"
 SPREAD = {"role, feel and springs": ("role", *MADE_OF), "pressure": ("pressure",), "contact": ("contact",),
-          "look": ("look",), "goal": ("goal", "maps"),
-          "values": ("role", *MADE_OF, "pressure", "hold", "goal", "contact", "look")}
+          "look": ("look",), "goal": ("goal", "maps"), "reshape": ("reshape",),
+          "values": ("role", *MADE_OF, "pressure", "hold", "goal", "contact", "look", "reshape")}
 NEW_COLOURS = ("#D9713C", "#8FA65A", "#B65C7A", "#D9A441", "#6F93A8")
 SHAPES: dict[str, tuple[Shape, tuple[float, float, float]]] = {       # with the size of a new one, m
     "block": (BlockShape(), (0.12, 0.09, 0.12)),
