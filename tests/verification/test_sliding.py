@@ -49,7 +49,7 @@ def test_a_ball_rolls_down_a_slope(quality, within, stiffness, halves):
 
 @pytest.mark.parametrize("quality, within", [("draft", 0.06), ("good", 0.02)])
 @pytest.mark.parametrize("degrees", [17.5, 25.0])
-@pytest.mark.parametrize("mesh", [primitives.block((6, 3, 6)), primitives.cushion(6, 0.0)], ids=["brick", "slab"])
+@pytest.mark.parametrize("mesh", [primitives.block((6, 3, 6))], ids=["brick"])
 def test_what_slides_gains_speed_as_coulomb_says(quality, within, degrees, mesh):
     stepper, along = on_a_slope(mesh, (0.12, 0.06, 0.12), degrees, 0.3, Material(5e4, 0.42, 1000.0, 0.1), quality, 4)
     found = speeds(stepper, along, 24)

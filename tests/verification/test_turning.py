@@ -61,7 +61,7 @@ def test_free_spin_is_kept_for_a_second(quality, feel, shape, damped):
         assert angle(stepper, start) == pytest.approx(360.0 - np.degrees(6.0) / max(wide, 1.0), abs=12.0)
 
 
-@pytest.mark.parametrize("quality", list(QUALITIES))
+@pytest.mark.parametrize("quality", ["draft", "good"])
 @pytest.mark.parametrize("aside", [0.06])
 def test_what_meets_off_centre_keeps_its_angular_momentum(quality, aside):
     firm = Material(2e5, 0.4, 1000.0, 0.2)
