@@ -7,6 +7,7 @@ from hypothesis import strategies as st
 
 from rubberquince.bake.assemble import nodes_within
 from rubberquince.bake.goals import amount_of
+from rubberquince.document import weights
 from rubberquince.document.maps import (
     EdgesRule,
     FacingRule,
@@ -27,7 +28,7 @@ from rubberquince.document.values import SolidValues
 from rubberquince.document.weights import values_of, weights_of
 from rubberquince.shapes.polymesh import PolyMesh
 from rubberquince.shapes.primitives import sheet
-from rubberquince.shapes.surface import blurred, skin_distance
+from rubberquince.shapes.surface import Heat, skin_distance
 
 
 def flat(across=20, **more):
@@ -151,7 +152,7 @@ def test_a_blur_keeps_the_mean_and_spreads():
     mesh = sheet(30, 30)
     spike = np.zeros(len(mesh.points))
     spike[480] = 1.0
-    soft = blurred(0.2 * mesh.points, mesh.triangles, spike, 0.05)
+    soft = Heat(0.2 * mesh.points, mesh.triangles).spread(spike, 0.05)
     assert soft.max() < 0.2 and soft.sum() == pytest.approx(1.0, rel=0.02) and (soft > 1e-4).sum() > 100
 
 
@@ -167,6 +168,36 @@ def test_strokes_take_smooth_and_keep_to_their_side():
         Stroke(beads=((0.0, 0.0, 0.0),), radius=0.2, strength=1.0, does="smooths"),)))
     assert rough.reshape(21, 21)[8:13, 8:13].std() < 0.5 * said(flat(), NoiseRule(size=0.01)).reshape(21, 21)[
         8:13, 8:13].std()
+
+
+@pytest.mark.parametrize("does", ["adds", "takes", "smooths"])
+def test_what_is_painted_bead_by_bead_undone_and_painted_on_is_what_is_found_at_once(does):
+    ball = Piece(id="b", name="Ball", shape=SphereShape(around=60, rings=30), place=Place(size=(0.2, 0.2, 0.2)))
+    beads = tuple((0.3 * np.cos(0.3 * k), 0.4, 0.3 * np.sin(0.3 * k)) for k in range(12))
+    first, rough = Stroke(beads=beads, radius=0.03, mirrored=True), NoiseRule(size=0.01)
+    shown = [said(ball, rough, StrokesRule(strokes=(first, Stroke(beads=beads[:k], radius=0.05, does=does))))
+             for k in (1, 2, 3, 5, 9, 12, 5, 9)]
+    weights._paint.kept, weights._paint.lines = {}, {}
+    weights._touched.cache_clear()
+    weights._alone.cache_clear()
+    for k, painted in zip((9, 5, 12, 1), (shown[7], shown[6], shown[5], shown[0])):
+        fresh = said(ball, rough, StrokesRule(strokes=(first, Stroke(beads=beads[:k], radius=0.05, does=does))))
+        assert (fresh == painted).all()
+    moved = ball.model_copy(update={"place": ball.place.model_copy(update={"size": (0.4, 0.2, 0.2)})})
+    assert np.abs(said(moved, rough) - said(ball, rough)).max() > 0.1           # nothing is kept for another size
+
+
+def test_a_blur_of_any_width_keeps_to_the_range_on_spoilt_skins():
+    """A triangle without area, a point that nothing uses, and a width of a hundred times the size."""
+    mesh = sheet(8, 8)
+    points = np.concatenate([0.2 * mesh.points, [[1.0, 1.0, 1.0]]])
+    triangles = np.concatenate([mesh.triangles, [[0, 1, 1], [3, 4, 5]]])
+    values = np.random.default_rng(1).random(len(points))
+    for width in (1e-7, 0.02, 20.0):
+        soft = Heat(points, triangles).spread(values, width)
+        assert soft[-1] == pytest.approx(values[-1]) and soft.min() >= values.min() and soft.max() <= values.max()
+        assert np.std(soft[:-1]) < (0.02 if width > 1.0 else 0.35)
+    assert (Heat(points, triangles[-2:-1]).spread(values, 0.1) == values).all()
 
 
 @settings(max_examples=40, deadline=None)

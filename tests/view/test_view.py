@@ -11,8 +11,7 @@ from rubberquince.document.scene import Place, Scene, changed
 from rubberquince.exchange.writing import Exported
 from rubberquince.shapes import primitives
 from rubberquince.shapes.polymesh import PolyMesh
-from rubberquince.shapes.rays import nearest_hit
-from rubberquince.view.body import Body, split_at_sharp_edges
+from rubberquince.view.body import DENSE, Body, outer_of
 from rubberquince.view.camera import Camera
 from rubberquince.view.cells import cells_of, surface
 from rubberquince.view.handles import Drag, handles_of, slide, under_pointer
@@ -75,7 +74,7 @@ def test_the_nearest_piece_is_picked():
     assert stage.at(np.array([0.09, 1.0, 0.09]), np.array([0.0, -1.0, 0.0])) == "slab"
     assert stage.at(np.array([0.0, 1.0, 0.0]), np.array([0.0, 1.0, 0.0])) is None
     body = stage.bodies["ball"]
-    height = nearest_hit(body.points, body.plain_triangles, np.array([0.001, 1.0, 0.002]), np.array([0.0, -1.0, 0.0]))
+    height = body.rays.distance(np.array([0.001, 1.0, 0.002]), np.array([0.0, -1.0, 0.0]))
     assert height == pytest.approx(1.0 - 0.13, abs=2e-3)
 
 
@@ -89,11 +88,12 @@ def test_normals_of_a_ball_point_outwards():
 
 def test_a_block_keeps_its_edges_and_a_ball_is_smooth():
     block = primitives.block((2, 2, 2))
-    source, triangles, _ = split_at_sharp_edges(block, (1.0, 1.0, 1.0))
+    outer = outer_of(block, (1.0, 1.0, 1.0))
+    source, triangles = outer.source, outer.triangles
     assert len(source) == 6 * 9                      # every side has points of its own
     assert np.array_equal(block.points[source[triangles]], block.points[block.triangles])
     round_mesh = primitives.sphere(32, 16)
-    assert len(split_at_sharp_edges(round_mesh, (1.0, 1.0, 1.0))[0]) == len(round_mesh.points)
+    assert len(outer_of(round_mesh, (1.0, 1.0, 1.0)).source) == len(round_mesh.points)
 
 
 @pytest.mark.parametrize("turned", [40.0, 46.0, 53.0, 70.0])
@@ -105,8 +105,30 @@ def test_edges_are_as_sharp_in_the_picture_as_in_what_is_exported(turned):
     body, exported = Body(fold, (1.0, 1.0, 1.0)), Exported("fold", fold, fold.points)
     body.place(fold.points)
     normals = exported.normals(fold.points)
-    assert len(body.source) == len(normals)
-    assert np.allclose(body.vertices[:, 3:6], normals, atol=1e-6)
+    assert len(body.whole.outer.source) == len(normals)
+    assert np.allclose(body.level(False).vertices[:, 3:6], normals, atol=1e-6)
+
+
+def test_a_dense_skin_is_thinned_while_it_moves_and_looks_the_same():
+    """Every drawn triangle lies on the ball and faces outwards, none is missing, and tints and places come along."""
+    mesh = primitives.sphere(460, 230)
+    body = Body(mesh, (0.2, 0.2, 0.2))
+    body.place(0.2 * mesh.points + (0.0, 0.3, 0.0))
+    body.tint_by(mesh.points[:, 1].astype(np.float32))
+    thin, whole = body.level(True), body.level(False)
+    triangles = thin.outer.triangles
+    assert len(mesh.triangles) > DENSE and len(triangles) < 0.8 * DENSE and len(whole.vertices) == len(mesh.points)
+    a, b, c = (thin.vertices[triangles[:, k], :3].astype(float) for k in range(3))
+    normal = 0.5 * np.cross(b - a, c - a)
+    assert np.linalg.norm(normal, axis=1).sum() == pytest.approx(4.0 * np.pi * 0.1 ** 2, rel=0.01)
+    assert np.abs(normal.sum(axis=0)).max() < 1e-9                       # it is closed
+    inward = np.einsum("ti,ti->t", normal, (a + b + c) / 3.0 - (0.0, 0.3, 0.0)) < 0.0
+    assert np.linalg.norm(normal[inward], axis=1).sum() < 1e-3 * np.linalg.norm(normal, axis=1).sum()
+    assert thin.vertices[:, 6] == pytest.approx((thin.vertices[:, 1] - 0.3) / 0.2, abs=1e-5)
+    outward = (thin.vertices[:, 3:6] * (thin.vertices[:, :3] - (0.0, 0.3, 0.0))).sum(axis=1)
+    assert np.quantile(outward, 0.001) > 0.098
+    body.place(0.2 * mesh.points)
+    assert body.level(True) is thin and thin.vertices[:, 1].mean() == pytest.approx(0.0, abs=1e-3)
 
 
 @pytest.mark.parametrize("factor, value", [((1.2, 1.0, 1.0), 0.2), ((0.8, 1.0, 1.0), -0.2), ((1.0, 1.0, 1.0), 0.0)])

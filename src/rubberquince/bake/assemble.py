@@ -3,6 +3,7 @@
 from collections import OrderedDict
 from collections.abc import Callable
 from dataclasses import dataclass
+from functools import lru_cache
 from typing import cast
 
 import numpy as np
@@ -20,6 +21,7 @@ from rubberquince.document.tracks import scene_at
 from rubberquince.errors import RunError, ShapeError
 from rubberquince.shapes.lattice import Lattice, box_lattice, build_lattice, cells_about
 from rubberquince.shapes.links import braces_across, net_links
+from rubberquince.shapes.polymesh import PolyMesh
 from rubberquince.solver.carriers.rigid import equal_masses
 from rubberquince.solver.own_air import try_out
 from rubberquince.solver.specs import (
@@ -151,7 +153,12 @@ def cells_of_edge(piece: Piece, meshes: Meshes, edge: float) -> int:
     mesh, size = unit_mesh(piece.shape, meshes), np.array(piece.place.size)
     if piece.role == "cage":
         return round(12 * float(np.prod(np.ceil(np.maximum(size, edge) / edge))))
-    return cells_about(mesh.points * size, mesh.triangles, edge)
+    return _cells_about(mesh, piece.place.size, edge)
+
+
+@lru_cache(maxsize=256)
+def _cells_about(mesh: PolyMesh, size: tuple[float, float, float], edge: float) -> int:
+    return cells_about(mesh.points * np.array(size), mesh.triangles, edge)      # the sheet asks at each change
 
 
 def carrier_key(piece: Piece, meshes: Meshes, quality: str) -> str:

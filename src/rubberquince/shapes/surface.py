@@ -1,17 +1,21 @@
 """Fields on a skin: how far from a line, which way it faces, spread along it, noise.  Lengths in any one unit."""
 
+from dataclasses import dataclass
+from functools import cached_property
 from itertools import product
 
 import igl
 import numpy as np
-from scipy.sparse import coo_array, diags_array
+from scipy.sparse import coo_array, csc_array, csr_array, diags_array
 from scipy.sparse.csgraph import connected_components
-from scipy.sparse.linalg import spsolve
+from scipy.sparse.linalg import LinearOperator, cg, splu
 from scipy.spatial import cKDTree
 
 from rubberquince.shapes.polymesh import edges_of
 
 ROUND_ABOUT, ROUGH = 0.25, 1.5      # what the way along a bent skin is longer, of that through space and of an edge
+CLUSTER = 5.0                      # edges across, of what a blur takes together to see what goes far
+BLURRED, MOST_ROUNDS = 1e-4, 300    # of the values: where a blur is done; and of its iterations, whatever the mesh
 
 
 def skin_distance(points: np.ndarray, triangles: np.ndarray, line: np.ndarray, closed: bool = False) -> np.ndarray:
@@ -78,16 +82,51 @@ def point_normals(points: np.ndarray, triangles: np.ndarray) -> np.ndarray:
     return total / np.maximum(np.linalg.norm(total, axis=1, keepdims=True), 1e-300)
 
 
-def blurred(points: np.ndarray, triangles: np.ndarray, values: np.ndarray, width: float) -> np.ndarray:
-    """``values`` (n,) spread along the skin over about ``width``: heat after the time in which it goes so far."""
-    a, b, c = (points[triangles[:, k]] for k in range(3))
-    third = np.repeat(np.linalg.norm(np.cross(b - a, c - a), axis=1) / 6.0, 3)
-    mass = np.bincount(triangles.reshape(-1), third, len(points))
-    mass = np.maximum(mass, 1e-9 * max(mass.max(), 1e-300))
-    laplace = igl.cotmatrix(np.ascontiguousarray(points, float), np.ascontiguousarray(triangles, np.int64))
-    spread = spsolve((diags_array(mass) - 0.25 * width ** 2 * laplace).tocsc(), mass * values)
-    low, high = values.min(), values.max()
-    return np.clip(np.where(np.isfinite(spread), spread, values), low, high)
+@dataclass(frozen=True, eq=False)
+class Heat:
+    """How heat goes along a skin with ``points`` (n, 3) and ``triangles`` (t, 3), for blurs of any width."""
+
+    points: np.ndarray
+    triangles: np.ndarray
+
+    def spread(self, values: np.ndarray, width: float) -> np.ndarray:
+        """``values`` (n,) spread along the skin over about ``width``: heat after the time in which it goes so far."""
+        mass, laplace = self._matrices
+        if not mass.any():
+            return values
+        low, high = values.min(), values.max()
+        width = min(width, 2.0 * float(np.ptp(self.points, axis=0).max()))      # wider makes no difference
+        time = 0.25 * width ** 2
+        clusters, joined, between = self._clusters
+        coarse = splu(csc_array(diags_array(joined) - time * between))
+        each = 1.0 / (mass - time * laplace.diagonal())
+        whole = LinearOperator(laplace.shape, lambda x: mass * x - time * (laplace @ x), dtype=float)
+        guess = LinearOperator(laplace.shape, lambda r: each * r + clusters @ coarse.solve(clusters.T @ r), dtype=float)
+        spread, _ = cg(whole, mass * values, values, rtol=BLURRED, maxiter=MOST_ROUNDS, M=guess)
+        return np.clip(np.where(np.isfinite(spread), spread, values), low, high)
+
+    @cached_property
+    def _matrices(self) -> tuple[np.ndarray, csr_array]:
+        """The area of each point (n,), and the cotangents of its edges (n, n)."""
+        a, b, c = (self.points[self.triangles[:, k]] for k in range(3))
+        third = np.repeat(np.linalg.norm(np.cross(b - a, c - a), axis=1) / 6.0, 3)
+        mass = np.bincount(self.triangles.reshape(-1), third, len(self.points))
+        full = third[::3] > 0.0                     # what has no area has no cotangents
+        laplace = igl.cotmatrix(np.ascontiguousarray(self.points, float),
+                                np.ascontiguousarray(self.triangles[full], np.int64))
+        return np.maximum(mass, 1e-9 * mass.max(initial=0.0)), csr_array(laplace)
+
+    @cached_property
+    def _clusters(self) -> tuple[csr_array, np.ndarray, csr_array]:
+        """Which points (n, clusters) are near each other, some edges across, with the area (clusters,) and the
+        cotangents (clusters, clusters) of each cluster (two levels: Nicolaides 1987).
+        """
+        mass, laplace = self._matrices
+        cell = np.floor(self.points / (CLUSTER * np.sqrt(np.median(mass)))).astype(np.int64)
+        _, number = np.unique(cell, axis=0, return_inverse=True)
+        count = len(number)
+        clusters = csr_array((np.ones(count), (np.arange(count), number.reshape(-1))))
+        return clusters, clusters.T @ mass, csr_array(clusters.T @ laplace @ clusters)
 
 
 def noise(places: np.ndarray, size: float, seed: int) -> np.ndarray:
@@ -95,10 +134,17 @@ def noise(places: np.ndarray, size: float, seed: int) -> np.ndarray:
     cell = np.floor(places / size).astype(np.int64)
     within = places / size - cell
     ease = within * within * (3.0 - 2.0 * within)
-    total = np.zeros(len(places))
+    sides, total = (1.0 - ease.T, ease.T), np.zeros(len(places))
+    low, high = cell.min(axis=0), cell.max(axis=0) + 2
+    few = float(np.prod((high - low).astype(float))) <= len(places)         # then each of them is scattered once
+    stride = np.array([(high - low)[1] * (high - low)[2], (high - low)[2], 1]) if few else np.zeros(3, np.int64)
+    known = _scattered(np.stack(np.meshgrid(*map(np.arange, low, high), indexing="ij"), axis=-1).reshape(-1, 3),
+                       seed) if few else np.zeros(0)
+    first = (cell - low) @ stride
     for corner in product((0, 1), repeat=3):
-        weight = np.prod(np.where(corner, ease, 1.0 - ease), axis=1)
-        total += weight * _scattered(cell + np.array(corner), seed)
+        x, y, z = corner
+        scattered = known[first + corner @ stride] if few else _scattered(cell + np.array(corner), seed)
+        total += sides[x][0] * sides[y][1] * sides[z][2] * scattered
     return total
 
 

@@ -39,7 +39,7 @@ from rubberquince.shapes.polymesh import PolyMesh, rims
 from rubberquince.ui.bench import Bench
 from rubberquince.ui.chores import awake
 from rubberquince.ui.dialogs import FileDialogs
-from rubberquince.view.body import split_at_sharp_edges
+from rubberquince.view.body import outer_of
 
 MESHES = f"Meshes ({' '.join('*' + suffix for suffix in SUFFIXES)})"
 DROP, CLEAR = 0.03, 0.015   # m, that a new piece starts above the ground, and keeps on each side
@@ -296,7 +296,7 @@ def _ready_to_draw(path: Path, moving: bool, stopped: Callable[[], bool]) -> Imp
     """A mesh file with all that the view needs of it: for a large mesh that takes longer than a window may stand."""
     imported = import_mesh(path, stopped, moving)
     width, height, depth = (float(side) for side in imported.size)
-    split_at_sharp_edges(imported.mesh, (width, height, depth))
+    outer_of(imported.mesh, (width, height, depth))
     return imported
 
 

@@ -221,7 +221,7 @@ class ViewZone(QWidget):
         self.view.handles_shown = at_start or skins is None or led
         stage.weights = self._weights() if stage.display == "map" else {}
         self._legend.show_display(stage.display, self._map_words() if stage.display == "map" else ())
-        placed = placed_points(scene, self._bench.document.meshes, frame, set(stage.bodies))
+        placed = placed_points(scene, self._bench.document.meshes, frame, stage.bodies.keys() - (skins or {}).keys())
         stage.show_frame({**placed, **(skins or {})})
         chosen = stage.bodies.get(stage.chosen or "")
         drawn = self.view.handles_shown or self.tools[LineTool.name].on     # a finished frame is looked at by itself

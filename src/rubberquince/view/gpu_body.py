@@ -1,12 +1,34 @@
-"""The vertex arrays of one body."""
+"""What the graphics library holds of one body."""
 
 import moderngl
 import numpy as np
 
-from rubberquince.view.body import Body
+from rubberquince.view.body import Body, Level
 from rubberquince.view.programs import Programs
 
-PLACE = "3f 16x"            # of a vertex of seven floats, see Body.vertices
+PLACE = "3f 16x"            # of a vertex of seven floats, see Level.vertices
+
+
+class _GpuLevel:
+    """The vertex arrays of a body, whole or thinned."""
+
+    def __init__(self, gl: moderngl.Context, programs: Programs, level: Level) -> None:
+        self._version = -1
+        self._points = points = gl.buffer(reserve=max(level.vertices.nbytes, 4), dynamic=True)
+        index = gl.buffer(np.ascontiguousarray(level.outer.triangles).tobytes())
+        self.arrays = {
+            "matte": gl.vertex_array(programs["matte"], [(points, "3f 3f 1f", "in_place", "in_normal", "in_value")],
+                                     index),
+            **{name: gl.vertex_array(programs[name], [(points, "3f 3f 4x", "in_place", "in_normal")], index)
+               for name in ("jelly", "cloth", "film")},
+            **{name: gl.vertex_array(programs[name], [(points, PLACE, "in_place")], index)
+               for name in ("moments", "distance", "plain")}}
+
+    def update(self, level: Level) -> None:
+        if self._version != level.version:
+            self._points.orphan()
+            self._points.write(np.ascontiguousarray(level.vertices).tobytes())
+            self._version = level.version
 
 
 class GpuBody:
@@ -15,38 +37,40 @@ class GpuBody:
     def __init__(self, gl: moderngl.Context, programs: Programs, body: Body) -> None:
         self.body = body
         self._gl, self._programs = gl, programs
-        self._version = -1
-        self._points = gl.buffer(reserve=max(body.vertices.nbytes, 4), dynamic=True)
-        index = gl.buffer(np.ascontiguousarray(body.triangles).tobytes())
-        points = self._points
-        self._arrays = {
-            "matte": gl.vertex_array(programs["matte"], [(points, "3f 3f 1f", "in_place", "in_normal", "in_value")],
-                                     index),
-            **{name: gl.vertex_array(programs[name], [(points, "3f 3f 4x", "in_place", "in_normal")], index)
-               for name in ("jelly", "cloth", "film")},
-            **{name: gl.vertex_array(programs[name], [(points, PLACE, "in_place")], index)
-               for name in ("moments", "distance", "plain")}}
+        self._levels: dict[Level, _GpuLevel] = {}
+        self._shown: _GpuLevel | None = None
+        self._thinned = False
         self._cells: np.ndarray | None = None
+        self._cell_array: moderngl.VertexArray | None = None
 
-    def update(self) -> None:
-        if self._version != self.body.version:
-            self._points.orphan()
-            self._points.write(np.ascontiguousarray(self.body.vertices).tobytes())
-            self._version = self.body.version
+    def update(self, rough: bool) -> None:
+        """Get ready to be rendered where the body is, thinned if it is ``rough`` and dense."""
+        level = self.body.level(rough)
+        if level not in self._levels:
+            self._levels[level] = _GpuLevel(self._gl, self._programs, level)
+        self._shown, self._thinned = self._levels[level], level is not self.body.whole
+        self._shown.update(level)
 
     def set_cells(self, cells: np.ndarray | None) -> None:
         """Triangle corners (n, 3, 3) m of the cells' outside, or None."""
         if cells is self._cells:
             return
-        self._cells = cells
-        self._arrays.pop("cells", None)
+        self._cells, self._cell_array = cells, None
         if cells is not None:
             data = self._gl.buffer(np.ascontiguousarray(cells, np.float32).tobytes())
-            self._arrays["cells"] = self._gl.vertex_array(self._programs["cells"], [(data, "3f", "in_place")])
+            self._cell_array = self._gl.vertex_array(self._programs["cells"], [(data, "3f", "in_place")])
+
+    @property
+    def drawn(self) -> tuple[int, bool, bool]:
+        """Says what its outline and its shadows are those of: where it is, whether thinned, whether its cells."""
+        return self.body.placed, self._thinned, self.shows_cells
 
     @property
     def shows_cells(self) -> bool:
-        return "cells" in self._arrays
+        return self._cell_array is not None
 
     def render(self, program: str) -> None:
-        self._arrays[program].render()
+        if program == "cells" and self._cell_array is not None:
+            self._cell_array.render()
+        elif self._shown is not None:
+            self._shown.arrays[program].render()

@@ -41,6 +41,7 @@ class Targets:
     def __init__(self, gl: moderngl.Context, size: tuple[int, int]) -> None:
         self.size = size
         self.kept: Any = None                # what the still picture was made of
+        self.masked: Any = None              # what the mask is of
         self.touched: Rectangle = (0, 0, 0, 0)
         self.still_colour, self.still_depth = gl.texture(size, 4), gl.depth_texture(size)
         self.behind, self.far_side = gl.texture(size, 4), gl.texture(size, 1, dtype="f4")
@@ -97,7 +98,8 @@ class Renderer:
         corners = np.array([[-1, 0, -1], [1, 0, -1], [-1, 0, 1], [1, 0, 1]], np.float32) * FLOOR
         self._ground = gl.vertex_array(self._programs["moments"], [(gl.buffer(corners.tobytes()), "3f", "in_place")],
                                        mode=moderngl.TRIANGLE_STRIP)
-        self._lit_by: Any = None
+        self._lit_by: Any = None             # what the maps of what stands still were drawn from
+        self._shaded_by: Any = None          # and those of what moves
 
     def release(self) -> None:
         with self._gl:
@@ -107,15 +109,17 @@ class Renderer:
         self._gl.release()
 
     def draw(self, stage: Stage, camera: Camera, width: int, height: int,
-             shift: tuple[float, float] = (0.0, 0.0)) -> np.ndarray:
-        """(height, width, 4) uint8, top row first.  ``shift`` moves the picture by parts of a pixel."""
+             shift: tuple[float, float] = (0.0, 0.0), rough: bool = False) -> np.ndarray:
+        """(height, width, 4) uint8, top row first.  ``shift`` moves the picture by parts of a pixel; a ``rough`` one
+        is of fewer triangles.
+        """
         size = (int(np.clip(width, 1, MOST_PIXELS)), int(np.clip(height, 1, MOST_PIXELS)))
         with self._gl:
             targets = self._targets_of(size)
-            shown = self._upload(stage)
+            shown = self._upload(stage, rough)
             self._aim(camera, size, shift)
             self._light(stage, shown)
-            still_key = (camera, shift, self._lit_by, [(b.body.version, b.body.colour) for b in shown.still])
+            still_key = (camera, shift, rough, self._lit_by, [(b.body.version, b.body.colour) for b in shown.still])
             touched = self._touched(targets.size, stage, shown)
             renew = _union(touched, targets.touched)
             if still_key != targets.kept:
@@ -146,7 +150,7 @@ class Renderer:
 
     # --- what is drawn, and by which light ------------------------------------------------------------
 
-    def _upload(self, stage: Stage) -> _Shown:
+    def _upload(self, stage: Stage, rough: bool) -> _Shown:
         for key in [k for k in self._bodies if k not in stage.bodies]:
             del self._bodies[key]
         shown = _Shown([], [], [], [], [], [])
@@ -155,7 +159,7 @@ class Renderer:
             gpu = self._bodies.get(key)
             if gpu is None or gpu.body is not body:
                 gpu = self._bodies[key] = GpuBody(self._gl, self._programs, body)
-            gpu.update()
+            gpu.update(rough)
             gpu.set_cells(stage.cells.get(key) if stage.display == "cells" else None)
             if not body.moves and body.material != "film":
                 shown.still.append(gpu)
@@ -178,7 +182,7 @@ class Renderer:
     def _light(self, stage: Stage, shown: _Shown) -> None:
         """Draw the light maps that changed: those of what stands still seldom do."""
         centre, radius = _ball(shown.still, shown.moving)
-        lit_by = (tuple(centre), radius, [b.body.version for b in shown.still])
+        lit_by = (tuple(centre), radius, [gpu.drawn for gpu in shown.still])
         key, sky, key_moving, sky_moving = (self._maps[name] for name in MAPS)
         if lit_by != self._lit_by:
             key.place(centre, radius, KEY_DIRECTION, 2.0 * radius)
@@ -190,11 +194,14 @@ class Renderer:
         if shown.moving:
             near, size = _ball(shown.moving, [])
             depth = size + radius + float(np.linalg.norm(near - centre)) + max(float(near[1]), 0.0) * 1.5
-            key_moving.place(near, size, KEY_DIRECTION, depth)
-            sky_moving.place(near, size + SKY_BLUR, UPWARD, depth)
             casting = [gpu for gpu in shown.moving if gpu.body.casts]
-            self._draw_map(key_moving, casting, 0.6 * KEY_BLUR)
-            self._draw_map(sky_moving, casting, SKY_BLUR)
+            shaded_by = (tuple(near), size, depth, [(gpu.drawn, _passing(gpu.body)) for gpu in casting])
+            if shaded_by != self._shaded_by:
+                key_moving.place(near, size, KEY_DIRECTION, depth)
+                sky_moving.place(near, size + SKY_BLUR, UPWARD, depth)
+                self._draw_map(key_moving, casting, 0.6 * KEY_BLUR)
+                self._draw_map(sky_moving, casting, SKY_BLUR)
+                self._shaded_by = shaded_by
         for program in self._programs.values():
             for unit, name in enumerate(MAPS):
                 put(program, **{name: gl_matrix(self._maps[name].matrix), f"{name}_map": unit})
@@ -332,10 +339,13 @@ class Renderer:
         low, high = chosen.body.bounds()
         rectangle = _rectangle(_corners(low, high), self._view, targets.size)
         self._gl.enable_only(moderngl.NOTHING)
-        targets.mask_buffer.use()
-        targets.mask_buffer.clear()
-        put(self._programs["plain"], base_colour=(1.0, 1.0, 1.0))
-        chosen.render("plain")
+        masked = (chosen.drawn, self._view.tobytes())
+        if masked != targets.masked:
+            targets.mask_buffer.use()
+            targets.mask_buffer.clear()
+            put(self._programs["plain"], base_colour=(1.0, 1.0, 1.0))
+            chosen.render("plain")
+            targets.masked = masked
         targets.mask.use(5)
         put(self._programs["outline"], mask=5, base_colour=CHOSEN)
         self._gl.enable(moderngl.BLEND)

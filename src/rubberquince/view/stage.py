@@ -9,7 +9,6 @@ from rubberquince.bake.holding import held_of
 from rubberquince.document.bodies import Meshes, piece_points, unit_mesh
 from rubberquince.document.scene import Piece, Scene
 from rubberquince.errors import ShapeError
-from rubberquince.shapes.rays import nearest_hit, nearest_hits, nearest_spot
 from rubberquince.view.body import Body
 
 Display = Literal["smooth", "cells", "stretch", "holds", "gap", "map"]
@@ -110,9 +109,9 @@ class Stage:
         if body is None or old is None or self._meshes.get(piece.id) is not mesh or old.place.size != piece.place.size:
             body, old = Body(mesh, piece.place.size), None
             self._meshes[piece.id] = mesh
-        if old is None or old.place != piece.place or old.is_seen_moving or piece.is_seen_moving:
+        if old is None or old.place != piece.place or old.is_seen_moving != piece.is_seen_moving:
             body.place(piece_points(piece, meshes))     # what stands still is lit anew when it is placed
-            body.vertices[:, 6] = 0.0
+            body.tint_by(None)
         body.colour = linear_colour(piece.look.colour)
         body.material = piece.look.material
         body.moves, body.gap, body.casts = piece.is_seen_moving, piece.contact.gap, piece.role != "force"
@@ -130,8 +129,7 @@ class Stage:
                 elif self.display == "holds":
                     body.tint_by(body.held)
                 elif self.display == "map":
-                    weights = self.weights.get(piece_id)
-                    body.tint_by(np.zeros(len(points), np.float32) if weights is None else weights)
+                    body.tint_by(self.weights.get(piece_id))
 
     def at(self, eye: np.ndarray, along: np.ndarray) -> str | None:
         """The piece that a ray meets first."""
@@ -139,7 +137,7 @@ class Stage:
         for piece_id, body in self.bodies.items():
             if not _meets_box(eye, along, *body.bounds()):
                 continue
-            distance = nearest_hit(body.points, body.plain_triangles, eye, along)
+            distance = body.rays.distance(eye, along)
             if distance < nearest:
                 nearest, found = distance, piece_id
         return found
@@ -149,7 +147,7 @@ class Stage:
         body = self.bodies.get(self.chosen or "")
         if body is None or self.chosen is None or self.at(eye, along) != self.chosen:
             return None
-        met = nearest_spot(body.points, body.plain_triangles, eye, along)
+        met = body.rays.spot(eye, along)
         return Spot(self.chosen, body.plain_triangles[met[0]], met[1]) if met is not None else None
 
     def seen(self, eye: np.ndarray, places: np.ndarray) -> np.ndarray:
@@ -158,7 +156,7 @@ class Stage:
         if body is None or not len(places):
             return np.ones(len(places), bool)
         way = places - eye
-        return nearest_hits(body.points, body.plain_triangles, np.broadcast_to(eye, places.shape), way) > CLEAR
+        return body.rays.hits(np.broadcast_to(eye, places.shape), way)[0] > CLEAR
 
     def bounds(self, only: list[str] | None = None) -> tuple[np.ndarray, np.ndarray] | None:
         """Box (low, high) m around the pieces with these ids, or all; None when there are none."""

@@ -19,7 +19,6 @@ from PySide6.QtWidgets import QWidget
 
 from rubberquince.document.scene import Place
 from rubberquince.errors import QuinceError
-from rubberquince.shapes.rays import nearest_hit
 from rubberquince.view.camera import Camera
 from rubberquince.view.handles import Drag, Handle, handles_of, slide, under_pointer
 from rubberquince.view.overlay import Overlay
@@ -29,7 +28,7 @@ from rubberquince.view.stage import Line, Pull, Ring, Spot, Stage
 STILL_AFTER = 90            # ms without a change, after which the picture is refined
 SAMPLES = 8                 # pictures averaged for a still one
 SHIFTS = [((k % 4) / 4 - 0.375, (k * 3 % 8) / 8 - 0.4375) for k in range(SAMPLES)]
-SCALES = (1.0, 0.8, 0.62, 0.5)   # of the picture while things move
+SCALES = (1.0, 0.8, 0.62, 0.5, 0.4)     # of the picture while things move
 SLOW = 0.027                # s: three pictures in a row above, and the next ones are coarser
 CLICK = 4                   # px of movement that still is a click
 WHEEL_KEYS = Qt.KeyboardModifier.AltModifier | Qt.KeyboardModifier.ShiftModifier
@@ -140,17 +139,17 @@ class View(QWidget):
                 self.trouble = str(error)
         return self._renderer
 
-    def _draw(self, shift: tuple[float, float], scale: float = 1.0) -> np.ndarray | None:
+    def _draw(self, shift: tuple[float, float], scale: float = 1.0, rough: bool = False) -> np.ndarray | None:
         renderer = self.renderer()
         if renderer is None:
             return None
         width, height = self._pixels()
-        return renderer.draw(self.stage, self.camera, round(width * scale), round(height * scale), shift)
+        return renderer.draw(self.stage, self.camera, round(width * scale), round(height * scale), shift, rough)
 
     def _draw_moving(self) -> np.ndarray | None:
         """A picture while things move: coarser where drawing would not keep up with the eye."""
         began = time.perf_counter()
-        pixels = self._draw((0.0, 0.0), SCALES[self._coarse])
+        pixels = self._draw((0.0, 0.0), SCALES[self._coarse], rough=True)
         slow = time.perf_counter() - began > SLOW
         self._slow = self._slow + 1 if slow else 0
         if self._slow >= 3 and self._coarse < len(SCALES) - 1:
@@ -251,7 +250,7 @@ class View(QWidget):
             self.drag_began.emit(handle.name)
         elif place is not None and chosen and self.handles_shown and self.stage.at(eye, along) == chosen:
             body = self.stage.bodies[chosen]
-            grabbed = eye + along * nearest_hit(body.points, body.plain_triangles, eye, along)
+            grabbed = eye + along * body.rays.distance(eye, along)
             self._slide = (chosen, place, grabbed)
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:

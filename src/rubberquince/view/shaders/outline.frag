@@ -5,10 +5,13 @@ uniform vec3 base_colour;
 in vec2 at;
 out vec4 colour;
 void main() {
-    float inside = texture(mask, at).r, around = 0.0;
-    for (int k = 0; k < 8; ++k) {
-        float angle = float(k) * 0.7853982;
-        around += texture(mask, at + pixel * 1.7 * vec2(cos(angle), sin(angle))).r / 8.0;
-    }
-    colour = vec4(base_colour, (1.0 - inside) * smoothstep(0.0, 0.3, around));
+    float inside = textureLod(mask, at, 0.0).r, around = 0.0;
+    if (inside >= 1.0) discard;
+    vec2 far = 1.7 * pixel, slant = 0.7071068 * far;
+    around += textureLod(mask, at + vec2(far.x, 0.0), 0.0).r + textureLod(mask, at - vec2(far.x, 0.0), 0.0).r;
+    around += textureLod(mask, at + vec2(0.0, far.y), 0.0).r + textureLod(mask, at - vec2(0.0, far.y), 0.0).r;
+    around += textureLod(mask, at + slant, 0.0).r + textureLod(mask, at - slant, 0.0).r;
+    slant.y = -slant.y;
+    around += textureLod(mask, at + slant, 0.0).r + textureLod(mask, at - slant, 0.0).r;
+    colour = vec4(base_colour, (1.0 - inside) * smoothstep(0.0, 0.3, around / 8.0));
 }
