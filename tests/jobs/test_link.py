@@ -99,7 +99,7 @@ def test_a_run_is_done_and_the_next_waits_for_it(hands):
     assert ends(well, last) == p.Finished(last, False)
 
 
-@pytest.mark.parametrize("habit", ["die-waking", "sleep-waking", "babble-waking", "die-running", "babble-running"])
+@pytest.mark.parametrize("habit", ["die-waking", "sleep-waking", "babble-running"])
 def test_a_process_that_keeps_failing_is_given_up_and_tried_again_when_asked(hands, habit):
     broken = hands(habit, waking_patience=2.0)
     for tries in (1,) if habit.startswith("sleep") else (1, 2):

@@ -67,7 +67,7 @@ def test_all_that_comes_within_its_gap_is_found_over_many_steps(fast, wobble):
     touching, (ids, kind) = Touching(world), every_relation(world)
     x, moving = world.skin.points.copy(), world.skin.moving
     met = 0
-    for step in range(6):
+    for step in range(4):
         touching.begin(x)
         here = x
         for _ in range(3):                                  # as Newton's steps within a substep

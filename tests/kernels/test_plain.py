@@ -17,7 +17,7 @@ from rubberquince.document.scene import BlockShape, Piece, Place, RunSettings, S
 cube = Piece(id="cube", name="Cube", shape=BlockShape(divisions=(1, 1, 1)), solid=SolidValues(cells=2, stiffness=900.0),
              place=Place(position=(0, 0.052, 0)))
 scene = Scene(pieces=(cube,), run=RunSettings(last=3, quality="draft"))
-frames = list(SceneRun(scene, {{}}, Path({folder!r}), lambda: False).frames(3))
+frames = list(SceneRun(scene, {{}}, Path({folder!r}), lambda: False).frames(2))
 np.save({target!r}, np.array([frame.skin for frame in frames]))
 """
 

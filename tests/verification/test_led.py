@@ -105,8 +105,7 @@ def test_what_hangs_in_an_even_motion_hangs_as_at_rest(damped):
     assert np.abs(ends[1] - ends[0]).max() < 0.02 * np.abs(ends[0] - start).max()
 
 
-@pytest.mark.parametrize("quality", ["draft", "good"])
-@pytest.mark.parametrize("speed", [4.0, 40.0])
+@pytest.mark.parametrize("speed, quality", [(4.0, "draft"), (40.0, "good")])
 def test_a_ram_pushes_what_is_in_its_way_and_passes_nothing(speed, quality):
     ball = make_solid(primitives.sphere(20, 10), (0.1, 0.1, 0.1), 4, (0.0, 0.3, 0.0), FIRM)
     ram = led((0.05, 0.3, 0.3), lambda t: (-0.15 + min(speed * t, 0.4), 0.3, 0.0))
