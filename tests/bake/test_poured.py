@@ -61,6 +61,16 @@ def test_what_is_held_or_waits_stays_and_two_heaps_in_each_other_part_slowly(tmp
     assert max(np.abs(skin).max() for skin in skins.values()) < 0.4
 
 
+def test_with_a_life_they_come_again_and_as_many_are_always_under_way(tmp_path):
+    """Twenty let go over eight frames that live for eight: from then on some wait, some fall, and none is lost."""
+    fountain = HEAP.model_copy(update={"release": ReleaseValues(frames=8.0, life=8.0, again=True),
+                                       "place": HEAP.place.model_copy(update={"position": (0.0, 0.6, 0.0)})})
+    run = SceneRun(Scene(pieces=(fountain,), run=RunSettings(last=30, quality="draft")), {}, tmp_path, lambda: False)
+    balls, start = balls_of(fountain, {}), balls_of(fountain, {}).middles(piece_points(fountain, {}))
+    under_way = [int((np.abs(balls.middles(frame.skin) - start).max(axis=1) > 1e-6).sum()) for frame in run.frames(30)]
+    assert under_way[0] == 0 and max(under_way) <= len(start) and min(under_way[8:]) > 0.6 * len(start)
+
+
 def test_without_ground_they_fall_as_stones_do(tmp_path):
     skin = last_skins(tmp_path, HEAP, ground=False)["p"]
     assert skin[:, 1].max() < 0.12 - 0.5 * 9.81 * (7 / 24) ** 2 + 0.06

@@ -5,10 +5,12 @@ import pytest
 from PySide6.QtCore import Qt
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QFileDialog, QPushButton
+from scipy.spatial import cKDTree
 
 from handling import LEFT, LONG, field, pick, pixel_of, play_to_end, sentence, type_into
+from rubberquince.bake.balls import balls_of
 from rubberquince.bake.checks import checks_of
-from rubberquince.document.bodies import unit_mesh
+from rubberquince.document.bodies import piece_points, unit_mesh
 from rubberquince.document.scene import RunSettings, Scene, SheetShape, changed
 from rubberquince.exchange.frames import write_obj
 from rubberquince.exchange.writing import Exported
@@ -241,6 +243,36 @@ def test_with_nothing_chosen_the_sheet_is_that_of_the_whole_scene(show, qtbot):
     assert window.bench.scene.run.gravity == 9.81
 
 
+def test_pellets_fill_a_piece_or_lie_on_it_in_one_step(window):
+    window.menus.actions["Add a sphere"].trigger()
+    sphere = window.bench.chosen
+    window.menus.actions["Add a heap of pellets"].trigger()
+    section, before = shape_section(window), window.bench.scene
+    pick(section.filled, sphere.name)
+    type_into(section.ball, "9 mm")
+    for how, near in (("inside", -1.0), ("on the skin of", 1.0)):
+        pick(section.how, how)
+        section.fill.click()
+        piece, meshes = window.bench.chosen, window.bench.document.meshes
+        points, balls = piece_points(piece, meshes), balls_of(piece, meshes)
+        middle, radius = balls.middles(points), balls.radii(points)
+        away = np.linalg.norm((middle - sphere.place.position) / (0.5 * np.array(sphere.place.size)), axis=1)
+        pairs = cKDTree(middle).query(middle, 2)
+        assert (pairs[0][:, 1] > radius + radius[pairs[1][:, 1]]).all() and radius.max() <= 0.0046
+        assert (near * (away - 1.0) > 0.0).all() and f"{len(middle)} balls" in sentence(window)
+        assert len(middle) * (4.0 / 3.0 * np.pi * 0.0045 ** 3) > (
+            0.45 * np.prod(sphere.place.size) * np.pi / 6.0 if near < 0.0 else 0.0) and len(middle) > 50
+        window.bench.document.undo()
+        assert window.bench.scene == before
+    pick(section.how, "inside")
+    type_into(section.ball, "0.5 mm")
+    section.fill.click()
+    assert "make them larger" in sentence(window) and window.bench.scene == before
+    type_into(section.ball, "50 cm")
+    section.fill.click()
+    assert "make them smaller" in sentence(window) and window.bench.scene == before
+
+
 def test_a_heap_of_pellets_is_added_let_go_bit_by_bit_and_seen_as_balls(show, qtbot):
     window = show(Scene(run=RunSettings(last=16, quality="draft")))
     window.menus.actions["Add a heap of pellets"].trigger()
@@ -253,6 +285,13 @@ def test_a_heap_of_pellets_is_added_let_go_bit_by_bit_and_seen_as_balls(show, qt
     type_into(field(window, "Release", "Over frames").edit, "12")
     type_into(field(window, "Release", "Leave at").edit, "1.5")
     assert release.summary(window.bench.chosen) == "from frame 1 over 12 frames at 1.5 m/s"
+    assert not release.again.isEnabled()
+    type_into(field(window, "Release", "Life").edit, "10")
+    release.again.click()
+    assert release.summary(window.bench.chosen).endswith("for 10 frames, again")
+    assert window.bench.chosen.release.again
+    release.again.click()
+    type_into(field(window, "Release", "Life").edit, "0")
     pick(window.sheet.section("Role and feel").feel, "iron")
     assert window.bench.chosen.rigid.density == 7800.0
     play_to_end(window, qtbot)

@@ -11,7 +11,16 @@ from scipy.spatial import cKDTree
 from bodies import JELLY, make_shell, make_solid
 from rubberquince.shapes import primitives
 from rubberquince.solver.islands import IslandStepper
-from rubberquince.solver.specs import QUALITIES, ColliderSpec, ForceSpec, PelletSpec, RigidMaterial, RunSpec, Touch
+from rubberquince.solver.specs import (
+    QUALITIES,
+    ColliderSpec,
+    ForceSpec,
+    LedSpec,
+    PelletSpec,
+    RigidMaterial,
+    RunSpec,
+    Touch,
+)
 from rubberquince.solver.state import State
 from rubberquince.solver.stepper import Stepper
 
@@ -58,6 +67,44 @@ def test_one_alone_flies_as_a_stone_and_each_is_let_go_in_its_frame(quality):
         assert (np.abs(stepper.state.x[:, 2]) > 0.0).sum() == min(k + 1, 10)
         assert stepper.state.x[:, 1] == pytest.approx(2.0 + flown - 0.5 * 9.81 * flown ** 2, abs=1e-6)
         assert stepper.state.x[:, 2] == pytest.approx(0.5 * flown, abs=1e-6)
+
+
+def test_after_its_life_each_is_back_where_it_waited_and_is_let_go_again_without_end():
+    """A fountain: each flies a parabola, again and again, always eight are in the air; bits repeat when resumed."""
+    waits = np.arange(12) / 24.0
+    spec = pellets(np.column_stack([0.05 * np.arange(12), np.full(12, 1.0), np.zeros(12)]), released=waits,
+                   speed=(0.0, 3.0, 0.0), life=8.0 / 24.0, again=0.5)
+    stepper, states = IslandStepper(RunSpec([spec], [], ground=None, quality=QUALITIES["draft"])), []
+    for k in range(40):
+        stepper.frame(k / 24.0)
+        states.append(stepper.state.copy())
+        age = (k + 1) / 24.0 - waits
+        age = np.where(age > 0.0, age % 0.5, 0.0)
+        flies = (age > 1e-9) & (age <= 8.0 / 24.0 + 1e-9)
+        high = np.where(flies, 1.0 + 3.0 * age - 0.5 * 9.81 * age ** 2, 1.0)
+        assert stepper.state.x[:, 1] == pytest.approx(high, abs=1e-6), k
+        assert k < 24 or flies.sum() == 8
+    fresh = IslandStepper(stepper.world.spec)
+    fresh.restore(states[20])
+    for k in range(21, 40):
+        fresh.frame(k / 24.0)
+    assert np.array_equal(fresh.state.packed(), states[-1].packed())
+
+
+def test_who_finds_its_place_taken_comes_back_when_that_is_free():
+    """The place of one is under a slab that is led away after a second; the other goes back at once."""
+    one = pellets([(0.0, 1.0, 0.0), (1.0, 1.0, 0.0)], life=0.25)
+    def leaves(t):
+        corners = np.concatenate([np.zeros((1, 3)), np.eye(3)])
+        return corners + np.array([0.0 if 0.2 < t < 1.0 else 5.0, 1.0, 0.0])
+    slab = LedSpec(BOX.points * 0.1, BOX.triangles, Touch(1e-3, 0.3), leaves)
+    stepper = Stepper(RunSpec([one, slab], [], ground=None, quality=QUALITIES["draft"]))
+    back = []
+    for k in range(32):
+        stepper.frame(k / 24.0)
+        back.append((stepper.state.x[:2, 1] == 1.0).tolist())
+    assert np.isfinite(stepper.state.packed()).all()
+    assert back[7][1] and not back[8][0] and not back[20][0] and back[-1] == [True, True]
 
 
 def test_a_pile_in_a_closed_box_keeps_them_all_apart_comes_to_rest_and_sleeps():

@@ -373,11 +373,12 @@ def _pellets(piece: Piece, meshes: Meshes, scene: Scene, stopped: Callable[[], b
     along = piece.place.rotation()[:, 1]
     turn = np.argsort(np.argsort(-(middle @ along), kind="stable"))         # whose turn it is
     release, run = piece.release, scene.run
+    life = release.life if release.life > 0.0 else np.inf
     frames = max(release.first - run.first, 0) + release.frames * turn / max(len(turn) - 1, 1)
     return PelletSpec(
         middle, balls.radii(points), cast(RigidMaterial, material_of(piece, scene, meshes)),
         touch_of(piece, scene, meshes), frames / run.fps, release.speed * along, piece.hold.what == "everything",
-        piece.rigid.weight)
+        piece.rigid.weight, life / run.fps, (max(life, release.frames) + 1.0) / run.fps if release.again else np.inf)
 
 
 BUILDERS: dict[Role, Callable[[Piece, Meshes, Scene, Callable[[], bool]], BodySpec]] = {

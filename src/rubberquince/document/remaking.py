@@ -7,11 +7,11 @@ from scipy.sparse import coo_array
 from scipy.sparse.csgraph import connected_components
 from scipy.spatial import cKDTree
 
-from rubberquince.document.bodies import Meshes, local_points, unit_mesh
+from rubberquince.document.bodies import Meshes, local_points, piece_points, unit_mesh
 from rubberquince.document.maps import Layer, Rule, StrokesRule, TypedRule
-from rubberquince.document.scene import ImportedShape, Piece, RevolvedShape, changed
+from rubberquince.document.scene import ImportedShape, PelletsShape, Piece, Place, RevolvedShape, changed
 from rubberquince.errors import SceneError
-from rubberquince.shapes import primitives, remesh, repair
+from rubberquince.shapes import heaps, primitives, remesh, repair
 from rubberquince.shapes.polymesh import PolyMesh, is_closed, volume
 
 LEAST_BODY = 1e-3           # of its box, that a closed shape must enclose
@@ -127,6 +127,21 @@ def remeshed(piece: Piece, meshes: Meshes, face: float) -> tuple[Piece, PolyMesh
     """The piece with a closed mesh of even faces about ``face``, m, wide.  Raises ShapeError when it cannot be."""
     mesh = unit_mesh(piece.shape, meshes)
     return remade(piece, remesh.remeshed(local_points(piece, meshes), mesh.triangles, face), "remeshed")
+
+
+def heaped(piece: Piece, meshes: Meshes, other: Piece, on_skin: bool, width: float) -> tuple[Piece, PolyMesh]:
+    """The Pellets as balls of a ``width``, m, that fill another piece as it is placed, or lie on its skin.
+
+    Those of a heap that is spread are smaller by as much.  Raises ShapeError when none fits, or they are too many.
+    """
+    points, triangles = piece_points(other, meshes), unit_mesh(other.shape, meshes).triangles
+    shape = piece.shape if isinstance(piece.shape, PelletsShape) else PelletsShape(spread=0.0)
+    middle = (heaps.upon(points, triangles, 0.5 * width, shape.seed) if on_skin
+              else heaps.inside(points, triangles, 0.5 * width))
+    smaller = 1.0 - shape.spread * np.random.default_rng(shape.seed).uniform(size=len(middle))
+    lying = primitives.balls(middle, 0.5 * width * smaller, shape.around)
+    upright = piece.model_copy(update={"place": Place(), "curves": (), "sets": (), "maps": ()})
+    return remade(upright, lying, f"{'on' if on_skin else 'in'} {other.name}"[:60])
 
 
 def with_holes_closed(piece: Piece, meshes: Meshes) -> tuple[Piece, PolyMesh] | None:

@@ -33,7 +33,7 @@ from rubberquince.document.values import (
 )
 from rubberquince.errors import RangeError, SceneError
 
-VERSION = 8
+VERSION = 9
 
 Length = Annotated[float, Field(allow_inf_nan=False, gt=0, le=1e3)]
 Vector = tuple[Finite, Finite, Finite]

@@ -64,8 +64,13 @@ def _from_7(raw: dict[str, Any]) -> dict[str, Any]:
     return raw | {"version": 8}
 
 
+def _from_8(raw: dict[str, Any]) -> dict[str, Any]:
+    """Pellets that were let go in version 8 stayed."""
+    return raw | {"version": 9}
+
+
 # from a version: a function that takes and returns the raw dict
-MIGRATIONS = {1: _from_1, 2: _from_2, 3: _from_3, 4: _from_4, 5: _from_5, 6: _from_6, 7: _from_7}
+MIGRATIONS = {1: _from_1, 2: _from_2, 3: _from_3, 4: _from_4, 5: _from_5, 6: _from_6, 7: _from_7, 8: _from_8}
 
 
 def save_scene(path: Path, scene: Scene, meshes: dict[str, PolyMesh]) -> None:

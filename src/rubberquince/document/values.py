@@ -213,7 +213,10 @@ class ReshapeValues(Plain):
 
 
 class ReleaseValues(Plain):
-    """When Pellets are let go, one after another from the end that their y points to, and how fast they leave."""
+    """When Pellets are let go, one after another from the end that their y points to, and how fast they leave.
+
+    With a ``life`` they go back after it, and ``again`` lets them go anew, without end.
+    """
 
     first: Annotated[int, Field(ge=0, le=100_000), About(
         "Lets go from", "", 1, 200, "Frame at which the first is let go; until then all wait where they are",
@@ -223,6 +226,10 @@ class ReleaseValues(Plain):
         when="build")] = 0.0
     speed: Annotated[float, Field(ge=-100.0, le=100.0), About(
         "Leave at", "m/s", -5.0, 5.0, "How fast each leaves, the way that its y points", when="build")] = 0.0
+    life: Annotated[float, Field(ge=0.0, le=100_000.0), About(
+        "Life", "", 0.0, 200.0, "Frames after which each goes back to where it waited; at 0 they stay",
+        when="build")] = 0.0
+    again: bool = False
 
 
 class HoldValues(Plain):

@@ -62,18 +62,28 @@ def pellets(count: int, spread: float, within: str, seed: int, around: int) -> P
 
     spread : 0 .. 1, by what part of the largest radius others are smaller, at random.
     """
-    half = int(np.ceil(1.6 * count ** (1 / 3))) + 1
-    steps = np.stack(np.meshgrid(*[np.arange(-half, half + 1)] * 3, indexing="ij"), axis=-1).reshape(-1, 3)
-    place = steps[steps.sum(axis=1) % 2 == 0].astype(float)             # a face-centred lattice packs balls best
+    place = close_packed(int(np.ceil(1.6 * count ** (1 / 3))) + 1)
     far = {"ball": np.linalg.norm(place, axis=1), "box": np.abs(place).max(axis=1),
            "tube": np.maximum(np.hypot(place[:, 0], place[:, 2]), np.abs(place[:, 1]) / 2.0)}[within]
     place = place[np.argsort(far, kind="stable")[:count]]
     radius = 0.98 * np.sqrt(0.5) * (1.0 - spread * np.random.default_rng(seed).uniform(size=count))
+    heap = balls(place, radius, around)
+    return heap.placed(_fit_unit(heap.points))
+
+
+def close_packed(half: int) -> np.ndarray:
+    """Middles (n, 3) of a face-centred lattice, which packs balls best; neighbours are √2 apart."""
+    steps = np.stack(np.meshgrid(*[np.arange(-half, half + 1)] * 3, indexing="ij"), axis=-1).reshape(-1, 3)
+    return steps[steps.sum(axis=1) % 2 == 0].astype(float)
+
+
+def balls(middle: np.ndarray, radius: np.ndarray, around: int) -> PolyMesh:
+    """A mesh of balls with their ``middle`` (n, 3) and ``radius`` (n,)."""
     one = sphere(around, max(around // 2, 3))
-    points = place[:, None] + 2.0 * radius[:, None, None] * one.points
-    corners = one.face_points + len(one.points) * np.arange(count)[:, None]
-    return PolyMesh(_fit_unit(points.reshape(-1, 3)), np.tile(one.face_sizes, count),
-                    corners.reshape(-1).astype(np.int32))
+    way = one.points / np.linalg.norm(one.points, axis=1, keepdims=True)        # fitted to a box it was not quite round
+    points = middle[:, None] + radius[:, None, None] * way
+    corners = one.face_points + len(one.points) * np.arange(len(middle))[:, None]
+    return PolyMesh(points.reshape(-1, 3), np.tile(one.face_sizes, len(middle)), corners.reshape(-1).astype(np.int32))
 
 
 def sheet(across: int, along: int) -> PolyMesh:

@@ -252,7 +252,8 @@ class PelletSpec:
     """Balls that move each for itself: their middles (n, 3) at the start and ``radius`` (n,), m.
 
     released : (n,) s, until when each is held where it waits, and then leaves at ``speed`` (3,), m/s.
-    ``held`` keeps all.  A touch has no gap: that of a ball is its radius.
+    life : s, after which each is back where it waited, as soon as that is free.  again : s, more than that, after
+    which it is let go once more; inf, if never.  ``held`` keeps all.  A touch has no gap: that of a ball is its radius.
     """
 
     points: np.ndarray
@@ -263,6 +264,8 @@ class PelletSpec:
     speed: np.ndarray
     held: bool = False
     weight: float = 1.0
+    life: float = np.inf
+    again: float = np.inf
     goal: None = None
     course: None = None
     inflation: Inflation = Inflation()

@@ -251,6 +251,8 @@ class Stepper:
         if not len(self.world.mass):
             return self.effort
         before = self.state
+        if self._balls.any:
+            self.state = self._balls.gone_back(before, self.contacts.carry(before.x), since)
         h = 1.0 / (self.fps * self.substeps)
         self._contact = contact_stiffness(self.world, h)
         self.contacts.begin_frame(self.state.x)
@@ -272,7 +274,7 @@ class Stepper:
     def _substep(self, h: float, since: float) -> None:
         tangled = self.contacts.tangled()
         if self._balls.any:
-            self.state = replace(self.state, v=self._balls.let_go(self.state.v, since, h))
+            self.state = replace(self.state, v=self._balls.let_go(self.state.x, self.state.v, since, h))
         if tangled:
             self.state = replace(self.state, x=self.contacts.draw_apart(self.state.x, h))
         state = self.state

@@ -3,12 +3,13 @@
 from collections.abc import Callable
 from functools import partial
 from pathlib import Path
-from typing import Literal
+from typing import Any, Literal
 
 import numpy as np
 from PySide6.QtWidgets import QWidget
 
 from rubberquince.bake.assemble import sewn_points
+from rubberquince.bake.balls import width_of
 from rubberquince.document.bodies import piece_triangles, unit_mesh
 from rubberquince.document.remaking import as_it_lies, welded
 from rubberquince.document.scene import (
@@ -45,7 +46,7 @@ MESHES = f"Meshes ({' '.join('*' + suffix for suffix in SUFFIXES)})"
 DROP, CLEAR = 0.03, 0.015   # m, that a new piece starts above the ground, and keeps on each side
 SLIDES = 0.15               # friction of new pellets: balls would roll, and these do not turn
 USUAL_CUBES = 600           # of a new piece, so that it plays at once
-REMAKERS = {"refine": "refined", "thin": "thinned", "remesh": "remeshed"}
+REMAKERS = {"refine": "refined", "thin": "thinned", "remesh": "remeshed", "fill": "heaped"}
 MADE_OF = "solid", "shell", "net", "rigid", "release", "braces"
 SPREAD = {"role, feel and springs": ("role", *MADE_OF), "pressure": ("pressure",), "contact": ("contact",),
           "look": ("look",), "goal": ("goal", "maps"), "reshape": ("reshape",),
@@ -255,22 +256,33 @@ class Pieces:
         """A closed mesh of faces about ``face``, m, wide."""
         self._remake("remesh", "Remeshing", face)
 
-    def _remake(self, what: str, doing: str, *number: float) -> None:
+    def heap(self, other_id: str, on_skin: bool, width: float) -> None:
+        """Let the chosen Pellets fill another piece, or lie on its skin, as balls of a ``width``, m."""
+        other = next((p for p in self._bench.scene.pieces if p.id == other_id), None)
+        if other is None:
+            self._bench.say("Choose the piece that they are to fill.")
+        else:
+            self._remake("fill", "Filling", other, on_skin, width)
+
+    def _remake(self, what: str, doing: str, *rest: Any) -> None:
         """Give the chosen piece another mesh, made in a process that can be stopped."""
         piece, meshes = self._bench.chosen, self._bench.document.meshes
         if piece is None:
             return
         try:
             before = unit_mesh(piece.shape, meshes)
-            used = {key: mesh for key, mesh in meshes.items() if key == getattr(piece.shape, "mesh", "")}
-            errand = Errand(f"document.remaking:{REMAKERS[what]}", (piece, used, *number))
+            shapes = [part.shape for part in (piece, *rest) if isinstance(part, Piece)]
+            used = {key: mesh for key, mesh in meshes.items() if key in {getattr(s, "mesh", "") for s in shapes}}
+            errand = Errand(f"document.remaking:{REMAKERS[what]}", (piece, used, *rest))
             fresh, mesh = awake(self._window, f"{doing} {piece.name}",
                                 lambda stopped: run_errand(errand, stopped, doing))
         except QuinceError as error:
             self._bench.say(f"{piece.name}: {error}")
             return
         self._bench.document.replace_piece(f"{what} {piece.name}", fresh, mesh)
-        if mesh is not None and what != "refine":
+        if what == "fill":
+            self._bench.say(f"{piece.name} are {width_of(fresh, {mesh.key: mesh})[0]} balls now.", False)
+        elif mesh is not None and what != "refine":
             had = {"texture coordinates": before.uvs, "frames": before.frames}
             gone = [name for name, values in had.items() if len(values)]
             lost = f"; its {' and its '.join(gone)} are gone" if gone else ""

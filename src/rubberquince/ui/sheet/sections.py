@@ -263,6 +263,15 @@ class ReleaseSection(Section):
     def __init__(self, bench: Bench) -> None:
         super().__init__(bench)
         self.add_values("release", ReleaseValues())
+        self.again = QCheckBox("Again and again")
+        self.again.setToolTip("After its life each is let go anew, without end")
+        self.again.clicked.connect(lambda on: self._set("let go again", "release.again", on))
+        self.rows.addWidget(self.again)
+
+    def refresh(self, piece: Piece) -> None:
+        super().refresh(piece)
+        self.again.setChecked(piece.release.again)
+        self.again.setEnabled(piece.release.life > 0.0)
 
     def applies(self, piece: Piece) -> bool:
         return piece.role == "pellets"
@@ -270,7 +279,9 @@ class ReleaseSection(Section):
     def summary(self, piece: Piece) -> str:
         release = piece.release
         over = f" over {release.frames:.3g} frames" if release.frames else ""
-        return f"from frame {release.first}{over}" + (f" at {show(release.speed, 'm/s')}" if release.speed else "")
+        speed = f" at {show(release.speed, 'm/s')}" if release.speed else ""
+        life = f" for {release.life:.3g} frames" if release.life else ""
+        return f"from frame {release.first}{over}{speed}{life}{', again' if life and release.again else ''}"
 
 
 class BracesSection(Section):

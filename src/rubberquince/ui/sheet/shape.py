@@ -1,6 +1,6 @@
 """Shape: name, real size, how finely it is divided, and tools that give it another mesh."""
 
-from PySide6.QtWidgets import QLineEdit, QPushButton
+from PySide6.QtWidgets import QComboBox, QLineEdit, QPushButton
 
 from rubberquince.bake.balls import width_of
 from rubberquince.document.bodies import unit_mesh
@@ -28,7 +28,7 @@ DIVISIONS = {"sphere": ROUND, "superellipsoid": ROUND, "torus": (("around", (6, 
              "pellets": (("count", (1, 5000)), ("around", (6, 24))),
              "sheet": (("across", (1, 200)), ("along", (1, 200)))}
 SIDES, AXES = ("Width", "Height", "Depth"), ("wide", "high", "deep")
-USUAL_SHARE, USUAL_FACE = 0.5, 0.005        # of a thinning; m, of a remesh
+USUAL_SHARE, USUAL_FACE, USUAL_BALL = 0.5, 0.005, 0.012         # of a thinning; m, of a remesh, of pellets
 
 
 def shape_name(piece: Piece) -> str:
@@ -70,6 +70,7 @@ class ShapeSection(Section):
         self._add_seed()
         self._add_profile()
         self._add_tools(unit)
+        self._add_filling(unit)
 
     def _add_seed(self) -> None:
         self.seed = WholeEdit("Seed", 0, 1_000_000)
@@ -128,6 +129,26 @@ class ShapeSection(Section):
             line.addStretch(1)
             self.rows.addLayout(line)
 
+    def _add_filling(self, unit: str) -> None:
+        """What Pellets are to fill, or to lie on, and how wide they are then."""
+        self.filled, self.how, self.ball = QComboBox(), QComboBox(), NumberEdit("Width of a ball", unit)
+        self.filled.setAccessibleName("Piece to be filled")
+        self.how.setAccessibleName("Inside or on its skin")
+        self.how.addItems(["inside", "on the skin of"])
+        self.ball.set_value(USUAL_BALL)
+        self.ball.setFixedWidth(64)
+        self.ball.typed.connect(self.ball.set_value)
+        self.ball.refused.connect(self.bench.say)
+        self.fill = QPushButton("Fill")
+        self.fill.setToolTip("Put as many balls there as fit without touching")
+        self.fill.setFixedWidth(NAME_WIDTH - 18)
+        self.fill.clicked.connect(lambda: self._pieces.heap(
+            self.filled.currentData() or "", self.how.currentIndex() == 1, self.ball.value))
+        line = row(self.fill, label("balls of", "soft"), self.ball, gap=7)
+        line.addStretch(1)
+        self._filling = framed(column(line, row(self.how, self.filled, gap=5), gap=5), "plain")
+        self.rows.addWidget(self._filling)
+
     def applies(self, piece: Piece) -> bool:
         return piece.role != "force"
 
@@ -147,6 +168,14 @@ class ShapeSection(Section):
             self.profile.show_profile(piece.shape.profile, piece.shape.rounded)
             self.rounded.set_value(piece.shape.rounded)
             self.flutes.set_value(piece.shape.flutes)
+        self._filling.setVisible(piece.role == "pellets")
+        if piece.role == "pellets":
+            chosen = self.filled.currentData()
+            self.filled.clear()
+            for other in self.bench.scene.pieces:
+                if other.id != piece.id and other.role != "force":
+                    self.filled.addItem(other.name, other.id)
+            self.filled.setCurrentIndex(max(self.filled.findData(chosen), 0))
         counts = _divisions(piece)
         self._divided.setVisible(bool(counts))
         self._divided.setText("Balls, around" if isinstance(piece.shape, PelletsShape) else "Divided in")
