@@ -62,13 +62,14 @@ def drum() -> Scene:
 
 
 def soup() -> Scene:
-    """Soup in a pan, into which a dumpling falls: its surface is a net whose mean height is kept, so waves run over it."""
+    """Soup in a pan, into which a dumpling falls: its surface is a net of which only the mean height is drawn back."""
     pan = Piece(id="pan", name="Pan", role="collider", shape=turned("pan", PAN, 0, 96, 40),
                 place=Place(position=(0.0, 0.07, 0.0), size=(0.44, 0.14, 0.44)), look=Look(colour="#5C6468"))
     surface = Piece(
         id="soup", name="Soup", role="net", shape=turned("disc", DISC, 0, 72, 24),
         place=Place(position=(0.0, 0.1, 0.0), size=(0.413, 0.001, 0.413)), net=NetValues(length=0.85),
-        hold=HoldValues(what="outline"), goal=GoalValues(to="its own shape", how="its mean height", strength=0.8, settles=1.2),
+        hold=HoldValues(what="outline"),
+        goal=GoalValues(to="its own shape", how="its mean height", strength=0.8, settles=1.2),
         contact=ContactValues(gap=0.001, friction=0.05), passes=("pan",), look=Look(material="latex", colour="#C8702A"))
     dumpling = Piece(
         id="dumpling", name="Dumpling", role="solid", shape=SphereShape(around=28, rings=16),
