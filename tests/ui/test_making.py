@@ -12,6 +12,7 @@ from rubberquince.bake.balls import balls_of
 from rubberquince.bake.checks import checks_of
 from rubberquince.document.bodies import piece_points, unit_mesh
 from rubberquince.document.scene import RunSettings, Scene, SheetShape, changed
+from rubberquince.document.values import HoldValues
 from rubberquince.exchange.frames import write_obj
 from rubberquince.exchange.writing import Exported
 from rubberquince.shapes import primitives
@@ -241,6 +242,18 @@ def test_with_nothing_chosen_the_sheet_is_that_of_the_whole_scene(show, qtbot):
     assert window.runner.skins(6)["ball"][:, 1].mean() > window.runner.skins(1)["ball"][:, 1].mean() + 0.01
     gravity.reset.click()
     assert window.bench.scene.run.gravity == 9.81
+
+
+def test_what_is_harder_to_stretch_hangs_shorter(show, qtbot):
+    hung = ball("a", 0.3).model_copy(update={"hold": HoldValues(what="everything", above=0.9)})
+    window = show(Scene(pieces=(hung,), run=RunSettings(last=10, quality="draft")))
+    window.bench.choose("a")
+    lows = []
+    for percent in ("100", "500"):
+        type_into(field(window, "Springs", "Harder to pull").edit, percent)
+        play_to_end(window, qtbot)
+        lows.append(window.runner.skins(10)["a"][:, 1].min())
+    assert window.bench.chosen.solid.stretching == 5.0 and lows[1] > lows[0] + 1e-4
 
 
 def test_pellets_fill_a_piece_or_lie_on_it_in_one_step(window):

@@ -1,5 +1,7 @@
 """The solver against analytic answers and an independent finite-element solution."""
 
+from dataclasses import replace
+
 import numpy as np
 import pytest
 from scipy.sparse import coo_array
@@ -59,6 +61,39 @@ def linear_reference(solid, gravity):
     sag = np.zeros(3 * n)
     sag[free] = spsolve(matrix[free][:, free], load.reshape(-1)[free])
     return sag.reshape(-1, 3)
+
+
+@pytest.mark.parametrize("poisson", [0.25, 0.44])
+@pytest.mark.parametrize("ratio", [3.0, 0.3])
+def test_a_bar_that_resists_one_way_more_hangs_or_stands_stiffer_by_as_much(ratio, poisson):
+    """ρ g L² / 2E of a bar, with the E of that way.  What keeps its volume is stretched aside when squeezed, too."""
+    material = replace(JELLY, stiffness=2e5, poisson=poisson, density=1000.0, wobble_halves=0.05)
+
+    def sag(hangs, stretching):
+        bar = make_solid(primitives.block((4, 12, 4)), (0.06, 0.18, 0.06), 3, (0.0, 0.5, 0.0), material,
+                         held=lambda nodes: nodes[:, 1] * (1.0 if hangs else -1.0) > 0.0899)
+        stepper = Stepper(RunSpec([replace(bar, stretching=stretching)], [], ground=None))
+        for _ in range(18):
+            stepper.frame()
+        return np.abs(stepper.state.x[:, 1] - stepper.world.start[:, 1]).max()
+
+    harder, other = (sag(hangs, 1.0) / sag(hangs, ratio) for hangs in ((True, False) if ratio > 1.0 else (False, True)))
+    assert harder == pytest.approx(max(ratio, 1.0 / ratio), rel=0.1)
+    assert 1.0 < other < (1.25 if poisson < 0.3 else 0.6 * harder)
+
+
+@pytest.mark.parametrize("ratio", [0.1, 10.0])
+def test_a_ball_of_extreme_resistances_falls_grows_and_comes_to_rest(ratio):
+    ball = make_solid(primitives.sphere(16, 8), (0.1, 0.1, 0.1), 4, (0.0, 0.2, 0.0), replace(JELLY, wobble_halves=0.1))
+    stepper = Stepper(RunSpec([replace(ball, stretching=ratio)], [], quality=QUALITIES["draft"]))
+    for k in range(80):
+        if k == 24:
+            stepper.set_material(0, replace(ball.material, grown=1.3))
+        stepper.frame(k / 24)
+        assert np.isfinite(stepper.state.packed()).all()
+    skin = stepper.skin()
+    assert skin[:, 1].min() > 0.0 and np.ptp(skin[:, 0]) == pytest.approx(0.13, rel=0.15)
+    assert np.abs(stepper.state.v).max() < 0.02
 
 
 @pytest.mark.parametrize("substeps", [1, 8])

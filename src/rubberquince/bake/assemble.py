@@ -287,7 +287,7 @@ def _solid(piece: Piece, meshes: Meshes, scene: Scene, stopped: Callable[[], boo
         cast(Material, material_of(piece, scene, meshes)), touch_of(piece, scene, meshes),
         held if held.any() else None, piece.solid.weight, inflation_of(piece, scene, meshes), goal,
         course_of(piece, scene, meshes, lattice.nodes) if held.any() else None,
-        rest_of(piece, scene, meshes))
+        rest_of(piece, scene, meshes), piece.solid.stretching if piece.solid.yields is None else 1.0)
 
 
 def _shell(piece: Piece, meshes: Meshes, scene: Scene, stopped: Callable[[], bool]) -> ShellSpec:

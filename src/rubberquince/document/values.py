@@ -71,6 +71,10 @@ class SolidValues(Plain):
     keeps_volume: Annotated[float, Field(ge=0.0, le=1.0), About(
         "Keeps its volume", "%", 0.0, 1.0,
         "How much it bulges when squeezed: 0 % like cork, 100 % like water in a skin")] = 0.8
+    stretching: Annotated[float, Field(ge=0.1, le=10.0), About(
+        "Harder to pull", "%", 0.1, 10.0, "How hard it is to pull apart, of how hard it is to squeeze: at 300 % three "
+        "times as hard, below 100 % squeezing is harder. What keeps dents does not heed it",
+        log=True, when="build")] = 1.0
     wobble_halves: Halves = 0.35
     rest_size: Annotated[float, Field(ge=0.2, le=5.0), About(
         "Rest size", "%", 0.5, 2.0, "How large it wants to be, of how it was made: key it, and dough rises")] = 1.0

@@ -133,6 +133,7 @@ class SolidSpec:
     ``held`` (nodes,) bool marks nodes that nothing moves: they stay, or go along the ``course`` of all of its nodes.
     ``weight`` is how strongly gravity pulls.
     rest : where its nodes are at rest, in lattice coordinates, None if always where they were made.
+    stretching : how many times as hard it is to stretch as to squeeze; below 1, squeezing is harder by as much.
     """
 
     triangles: np.ndarray
@@ -147,13 +148,15 @@ class SolidSpec:
     goal: Goal | None = None
     course: Course | None = None
     rest: Course | None = None
+    stretching: float = 1.0
 
 
 @dataclass(frozen=True, eq=False)
 class Links:
-    """Springs between ``pairs`` (k, 2) of a shell's points, of rest ``length`` (k,), m.
+    """Springs between ``pairs`` (k, 2) of a body's points or nodes, of rest ``length`` (k,), m.
 
-    Each is as stiff as its ``weight`` (k,) times the material's stretch, or its brace if they are ``braces``.
+    Each is as stiff as its ``weight`` (k,) times the material's stretch, or its brace if they are ``braces``; within
+    the cells of a solid, times its stiffness.
     """
 
     pairs: np.ndarray
