@@ -284,6 +284,11 @@ def test_pellets_fill_a_piece_or_lie_on_it_in_one_step(window):
     type_into(section.ball, "50 cm")
     section.fill.click()
     assert "make them smaller" in sentence(window) and window.bench.scene == before
+    type_into(section.ball, "0 mm")
+    section.fill.click()
+    assert "above 0" in sentence(window) and window.bench.scene == before
+    type_into(section.ball, "nonsense")
+    assert section.ball.value == 0.0
 
 
 def test_a_heap_of_pellets_is_added_let_go_bit_by_bit_and_seen_as_balls(show, qtbot):

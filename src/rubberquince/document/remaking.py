@@ -10,7 +10,7 @@ from scipy.spatial import cKDTree
 from rubberquince.document.bodies import Meshes, local_points, piece_points, unit_mesh
 from rubberquince.document.maps import Layer, Rule, StrokesRule, TypedRule
 from rubberquince.document.scene import ImportedShape, PelletsShape, Piece, Place, RevolvedShape, changed
-from rubberquince.errors import SceneError
+from rubberquince.errors import SceneError, ShapeError
 from rubberquince.shapes import heaps, primitives, remesh, repair
 from rubberquince.shapes.polymesh import PolyMesh, is_closed, volume
 
@@ -134,6 +134,8 @@ def heaped(piece: Piece, meshes: Meshes, other: Piece, on_skin: bool, width: flo
 
     Those of a heap that is spread are smaller by as much.  Raises ShapeError when none fits, or they are too many.
     """
+    if not width > 0.0:
+        raise ShapeError("The width of a ball has to be above 0.")
     points, triangles = piece_points(other, meshes), unit_mesh(other.shape, meshes).triangles
     shape = piece.shape if isinstance(piece.shape, PelletsShape) else PelletsShape(spread=0.0)
     middle = (heaps.upon(points, triangles, 0.5 * width, shape.seed) if on_skin

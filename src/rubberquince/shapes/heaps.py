@@ -19,10 +19,10 @@ def inside(points: np.ndarray, triangles: np.ndarray, radius: float) -> np.ndarr
     """
     low, high = points.min(axis=0), points.max(axis=0)
     step = 2.0 * APART * radius / np.sqrt(2.0)
-    half = int(np.ceil(0.5 * (high - low).max() / step)) + 1
-    if half ** 3 > 100 * MOST:
+    half = np.ceil(0.5 * (high - low) / step) + 1.0
+    if half.prod() > 100 * MOST:
         raise ShapeError(_too_many(radius))
-    place = close_packed(half) * step + 0.5 * (low + high)
+    place = close_packed(half.astype(np.int64)) * step + 0.5 * (low + high)
     place = np.ascontiguousarray(place[((place > low) & (place < high)).all(axis=1)])
     return _that_fit(place, points, triangles, radius, filled=True)
 
@@ -50,6 +50,8 @@ def upon(points: np.ndarray, triangles: np.ndarray, radius: float, seed: int) ->
         if not taken[k]:
             kept.append(k)
             taken[tree.query_ball_point(place[k], 2.0 * APART * radius)] = True
+    if len(kept) > MOST:
+        raise ShapeError(_too_many(radius))
     return place[kept]
 
 

@@ -62,7 +62,7 @@ def pellets(count: int, spread: float, within: str, seed: int, around: int) -> P
 
     spread : 0 .. 1, by what part of the largest radius others are smaller, at random.
     """
-    place = close_packed(int(np.ceil(1.6 * count ** (1 / 3))) + 1)
+    place = close_packed(np.full(3, int(np.ceil(1.6 * count ** (1 / 3))) + 1))
     far = {"ball": np.linalg.norm(place, axis=1), "box": np.abs(place).max(axis=1),
            "tube": np.maximum(np.hypot(place[:, 0], place[:, 2]), np.abs(place[:, 1]) / 2.0)}[within]
     place = place[np.argsort(far, kind="stable")[:count]]
@@ -71,9 +71,12 @@ def pellets(count: int, spread: float, within: str, seed: int, around: int) -> P
     return heap.placed(_fit_unit(heap.points))
 
 
-def close_packed(half: int) -> np.ndarray:
-    """Middles (n, 3) of a face-centred lattice, which packs balls best; neighbours are √2 apart."""
-    steps = np.stack(np.meshgrid(*[np.arange(-half, half + 1)] * 3, indexing="ij"), axis=-1).reshape(-1, 3)
+def close_packed(half: np.ndarray) -> np.ndarray:
+    """Middles (n, 3) of a face-centred lattice, which packs balls best, ``half`` (3,) of them to each side.
+
+    Neighbours are √2 apart.
+    """
+    steps = np.stack(np.meshgrid(*(np.arange(-n, n + 1) for n in half), indexing="ij"), axis=-1).reshape(-1, 3)
     return steps[steps.sum(axis=1) % 2 == 0].astype(float)
 
 
