@@ -110,6 +110,25 @@ def test_what_was_found_before_changes_nothing_that_touches():
         np.testing.assert_array_equal(getattr(used, name)[near[0]], getattr(fresh, name)[near[1]])
 
 
+def test_a_dense_round_skin_lists_nothing_of_itself_turns_and_is_found_when_it_folds():
+    """A ball of 9,000 triangles on a few cells: in its own way it is nowhere, until its poles are pressed together."""
+    solid = make_solid(primitives.sphere(96, 48), (0.2, 0.2, 0.2), 4, (0.0, 1.0, 0.0), JELLY, Touch(GAP, 0.5))
+    world = World(RunSpec([solid], [], ground=None))
+    touching, x = Touching(world), world.skin.points.copy()
+    for turn in np.linspace(0.0, 1.5, 7):
+        c, s = np.cos(turn), np.sin(turn)
+        turned = (x - (0.0, 1.0, 0.0)) @ np.array([[c, s, 0.0], [-s, c, 0.0], [0.0, 0.0, 1.0]]) + (0.0, 1.0, 0.0)
+        touching.begin(turned)
+        touching.look(turned, turned)
+        assert len(touching._pairs) < 20 and not len(touching.ids)
+    dented = turned.copy()
+    height = turned[:, 1] - 1.0
+    dented[:, 1] = 1.0 + np.where(height > 0.0, -0.92 * np.abs(height), height)         # the upper half into the lower
+    touching.look(turned, turned, dented - turned)
+    upper = height > 0.02
+    assert (upper[touching.ids].any(axis=1) & ~upper[touching.ids].all(axis=1)).sum() > 200
+
+
 def test_the_two_sides_of_one_body_meet_and_neighbours_do_not():
     solid = make_solid(primitives.block((8, 2, 8)), (0.2, 0.05, 0.2), 2, (0.0, 1.0, 0.0), JELLY, Touch(GAP, 0.5))
     world = World(RunSpec([solid], [], ground=None))

@@ -170,14 +170,12 @@ def stray(pairs, x, move, start, way, ptr, point, moving, patches, need, off):
 
 
 @njit(cache=True, nogil=True)
-def face_one_way(x, triangles, order, first, moving, pairs, own):
-    """Which of ``pairs`` (k, 2), of those within a piece (``own``), have all normals at ``x`` (n, 3) in a narrow cone.
-
-    Parts of one closed skin can only meet where they face each other (Volino, Magnenat-Thalmann 1994).
+def find_cones(x, triangles, order, first, wanted, axis, spread):
+    """Cones that hold the normals at ``x`` (n, 3) of the ``wanted`` (patches,) bool: their ``axis`` (patches, 3), and
+    their ``spread`` (patches,), the angle between that and the farthest, rad.
     """
-    axis, spread = np.zeros((moving, 3)), np.zeros(moving)
-    normal, wanted = np.empty((PATCH, 3)), _in_pairs(pairs, own, moving)
-    for p in range(moving):
+    normal = np.empty((PATCH, 3))
+    for p in range(len(wanted)):
         if not wanted[p]:
             continue
         s0, s1, s2 = 0.0, 0.0, 0.0
@@ -198,13 +196,80 @@ def face_one_way(x, triangles, order, first, moving, pairs, own):
             for k in range(count):
                 least = min(least, normal[k, 0] * axis[p, 0] + normal[k, 1] * axis[p, 1] + normal[k, 2] * axis[p, 2])
         spread[p] = np.arccos(max(least, -1.0))
+
+
+@njit(cache=True, nogil=True)
+def _between(axis, a, other, b):
+    """The angle, rad, between two axes."""
+    cosine = axis[a, 0] * other[b, 0] + axis[a, 1] * other[b, 1] + axis[a, 2] * other[b, 2]
+    return np.arccos(min(max(cosine, -1.0), 1.0))
+
+
+@njit(cache=True, nogil=True)
+def _join_cones(axis, spread, a, other, width, b, into_axis, into, k):
+    """Put a cone that holds cones ``a`` and ``b`` into the place ``k`` of others."""
+    s0, s1, s2 = axis[a, 0] + other[b, 0], axis[a, 1] + other[b, 1], axis[a, 2] + other[b, 2]
+    length = np.sqrt(s0 * s0 + s1 * s1 + s2 * s2)
+    half = 0.5 * _between(axis, a, other, b)
+    widest = half + max(spread[a], width[b])
+    if length > 1e-9:
+        into_axis[k, 0], into_axis[k, 1], into_axis[k, 2] = s0 / length, s1 / length, s2 / length
+    into[k] = widest if length > 1e-9 else np.pi
+
+
+@njit(cache=True, nogil=True)
+def widen_cones(axis, spread, other, width, wanted, margin):
+    """Widen the cones of the ``wanted`` (patches,) bool patches until they hold ``other`` (patches, 3) with their
+    ``width`` (patches,), and a ``margin``, rad, beyond.  Returns False when they all did already.
+    """
+    widened = False
+    for p in range(len(wanted)):
+        if wanted[p] and not _between(axis, p, other, p) + width[p] <= spread[p]:
+            if spread[p] < 0.0:                         # it held nothing
+                axis[p, 0], axis[p, 1], axis[p, 2], spread[p] = other[p, 0], other[p, 1], other[p, 2], width[p]
+            else:
+                _join_cones(axis, spread, p, other, width, p, axis, spread, p)
+            spread[p] += margin
+            widened = True
+    return widened
+
+
+@njit(cache=True, nogil=True)
+def fit_cones(child, patch, axis, spread, wanted, node_axis, node_spread):
+    """Cones (m, 3), (m,) of all tree nodes from those of the ``wanted`` (patches,) bool patches."""
+    for node in range(len(child) - 1, -1, -1):
+        p = patch[node]
+        if p >= 0:
+            node_spread[node] = np.pi
+            if p < len(wanted) and wanted[p]:
+                node_axis[node, 0], node_axis[node, 1], node_axis[node, 2] = axis[p, 0], axis[p, 1], axis[p, 2]
+                node_spread[node] = spread[p]
+        elif max(node_spread[child[node, 0]], node_spread[child[node, 1]]) >= ONE_WAY:
+            node_spread[node] = np.pi
+        else:
+            _join_cones(node_axis, node_spread, child[node, 0], node_axis, node_spread, child[node, 1], node_axis,
+                        node_spread, node)
+
+
+@njit(cache=True, nogil=True)
+def _one_way(axis, spread, a, b):
+    """True when all normals in cones ``a`` and ``b`` are in a narrow one.
+
+    Parts of one closed skin can only meet where they face each other (Volino, Magnenat-Thalmann 1994).
+    """
+    room = ONE_WAY - spread[a] - spread[b]
+    return room > 0.0 and (a == b or axis[a, 0] * axis[b, 0] + axis[a, 1] * axis[b, 1]
+                           + axis[a, 2] * axis[b, 2] > np.cos(room))
+
+
+@njit(cache=True, nogil=True)
+def face_one_way(x, triangles, order, first, moving, pairs, own):
+    """Which of ``pairs`` (k, 2), of those within a piece (``own``), face one way at ``x`` (n, 3), (k,) bool."""
+    axis, spread = np.zeros((moving, 3)), np.zeros(moving)
+    find_cones(x, triangles, order, first, _in_pairs(pairs, own, moving), axis, spread)
     out = np.zeros(len(pairs), np.bool_)
     for k in range(len(pairs)):
-        a, b = pairs[k, 0], pairs[k, 1]
-        if own[k]:
-            room = ONE_WAY - spread[a] - spread[b]
-            out[k] = room > 0.0 and (axis[a, 0] * axis[b, 0] + axis[a, 1] * axis[b, 1]
-                                     + axis[a, 2] * axis[b, 2]) > np.cos(room)
+        out[k] = own[k] and _one_way(axis, spread, pairs[k, 0], pairs[k, 1])
     return out
 
 
@@ -249,11 +314,13 @@ def _together(rest, a, b, near):
 
 
 @njit(cache=True, nogil=True)
-def meeting_patches(roots, moving, meets, child, patch, box, rest, near):
+def meeting_patches(roots, moving, meets, child, patch, box, rest, near, faces, axis, spread):
     """Keys a · patches + b of pairs of patches a <= b whose boxes meet, sorted, of pieces that do (``meets``, bool).
 
     roots : (pieces,), the tree node each piece begins at, the ``moving`` first; of these also pairs within the piece,
-    if they are not together within a ball of diameter ``near`` (pieces,), m, in the boxes ``rest`` (m, 6).
+    if they are not together within a ball of diameter ``near`` (pieces,), m, in the boxes ``rest`` (m, 6); nor, in
+    pieces where that ``faces`` (pieces,) bool says that they cannot meet, face one way by the cones of tree nodes with
+    their ``axis`` (m, 3) and ``spread`` (m,).
     """
     patches = patch.max() + 1
     found = np.empty(1024, np.int64)
@@ -268,7 +335,8 @@ def meeting_patches(roots, moving, meets, child, patch, box, rest, near):
             while top:
                 top -= 1
                 a, b = stack[top]
-                if not _meet(box, a, b) or (one == two and _together(rest, a, b, near[one])):
+                if not _meet(box, a, b) or (one == two and (
+                        (faces[one] and _one_way(axis, spread, a, b)) or _together(rest, a, b, near[one]))):
                     continue
                 if patch[a] >= 0 and patch[b] >= 0:
                     if count == len(found):

@@ -102,8 +102,9 @@ def surface_area(points: np.ndarray, triangles: np.ndarray) -> float:
 
 def edges_of(triangles: np.ndarray) -> np.ndarray:
     """Unique edges (e, 2) int32 of a triangle list, each with its smaller point first."""
-    pairs = np.sort(triangles[:, [0, 1, 1, 2, 2, 0]].reshape(-1, 2), axis=1)
-    return np.unique(pairs, axis=0).astype(np.int32)
+    pairs = np.sort(triangles[:, [0, 1, 1, 2, 2, 0]].reshape(-1, 2), axis=1).astype(np.int64)
+    count = int(triangles.max(initial=0)) + 1           # one number for each is sorted sooner than two
+    return np.stack(np.divmod(np.unique(pairs[:, 0] * count + pairs[:, 1]), count), axis=1).astype(np.int32)
 
 
 def is_closed(triangles: np.ndarray) -> bool:

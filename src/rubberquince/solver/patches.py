@@ -1,7 +1,5 @@
 """Patches of a few triangles of all skins, and the trees over them."""
 
-from itertools import pairwise
-
 import numpy as np
 from scipy.sparse import csr_array
 
@@ -61,6 +59,10 @@ class Patches:
         self._box = np.zeros((len(self._child), 6))
         self._fit(self.boxes(skin.points, len(self.piece)))
         self._rest = self._box.copy()
+        self._node_axis, self._node_spread = np.zeros((len(self._child), 3)), np.full(len(self._child), np.pi)
+        meets_itself = np.diag(world.meets)[: len(world.gap)]
+        self._faces = np.array([*(carrier.filled for carrier in world.carriers), *still], bool) & meets_itself
+        self._coned = self._faces[self.piece[: self.moving]]
 
     def _points_of_patches(self) -> tuple[np.ndarray, np.ndarray]:
         """The points of patch p are those from ``ptr[p]`` to ``ptr[p + 1]`` of the second array."""
@@ -95,7 +97,10 @@ class Patches:
         part = groups(number[:, :2].reshape(-1), number[:, 1:].reshape(-1), len(key))
         first = np.concatenate([[0], np.cumsum(np.bincount(key // max(len(self._world.skin.points), 1),
                                                             minlength=len(self.piece)))])
-        return np.array([part[lo:hi].min(initial=0) == part[lo:hi].max(initial=0) for lo, hi in pairwise(first)], bool)
+        if not len(part):
+            return np.zeros(0, bool)
+        begin = first[:-1].astype(np.int64)
+        return np.array(np.minimum.reduceat(part, begin) == np.maximum.reduceat(part, begin), bool)
 
     def size(self, patch: np.ndarray) -> np.ndarray:
         """The finest length, m, of the carriers that patches (k,) belong to, 0 where there is none."""
@@ -142,11 +147,32 @@ class Patches:
         """Which pairs (k,) bool of one skin cannot meet soon, as at ``x`` they face one way."""
         return pt.face_one_way(x, self._triangles, self._order, self._first, self.moving, pairs, own)
 
-    def meeting(self, wide: np.ndarray) -> np.ndarray:
-        """Sorted keys a · patches + b of pairs whose boxes ``wide`` (patches, 6) meet, of pieces that can."""
+    def cones(self, x: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+        """Cones of the normals at ``x`` (n, 3) of all patches of solids; see kernels.patches.find_cones."""
+        axis, spread = np.zeros((self.moving, 3)), np.zeros(self.moving)
+        pt.find_cones(x, self._triangles, self._order, self._first, self._coned, axis, spread)
+        return axis, spread
+
+    def widen_cones(self, cones: tuple[np.ndarray, np.ndarray], x: np.ndarray, margin: float) -> bool:
+        """Widen cones in place until they hold the normals at ``x`` (n, 3), too, and a ``margin``, rad, beyond them.
+
+        Returns False when they hold them already.
+        """
+        widened: bool = pt.widen_cones(*cones, *self.cones(x), self._coned, margin)
+        return widened
+
+    def no_cones(self) -> tuple[np.ndarray, np.ndarray]:
+        """Cones that hold nothing yet."""
+        return np.zeros((self.moving, 3)), np.full(self.moving, -np.pi)
+
+    def meeting(self, wide: np.ndarray, cones: tuple[np.ndarray, np.ndarray]) -> np.ndarray:
+        """Sorted keys a · patches + b of pairs whose boxes ``wide`` (patches, 6) meet, of pieces that can, and that do
+        not face one way by their ``cones``.
+        """
         self._fit(wide)
+        pt.fit_cones(self._child, self._patch, *cones, self._coned, self._node_axis, self._node_spread)
         return pt.meeting_patches(self._roots, self._world.bodies, self._world.meets, self._child, self._patch,
-                                  self._box, self._rest, self._near)
+                                  self._box, self._rest, self._near, self._faces, self._node_axis, self._node_spread)
 
     def search(self, pairs: np.ndarray, wanted: np.ndarray, slack: np.ndarray, along: np.ndarray, x: np.ndarray,
                way: np.ndarray, own: np.ndarray) -> tuple[np.ndarray, ...]:

@@ -17,6 +17,7 @@ AHEAD = 2.0         # of the way of a substep: how much farther patches may go b
 FIRM = 1.2          # of what strays from the way, where patches go fast: the same
 LEAST, MOST = 0.5, 0.12     # of the gap and of a cell: bounds of this; what goes farther is searched along its way
 BEND = 0.1          # of the finest length: what moves so far against its body may turn its skin much
+TURNS = np.radians(4.0)     # that a patch may turn farther until pairs are found anew
 FLAT = 0.02         # of the volume of a cell at rest: one that has less is inside out or nearly
 CRUMPLED = 0.12     # of the cells of a solid: one of which more are inside out does not touch itself, so it can unfold
 HALF = 0.5 * (1.0 + pt.SPARE)       # of the gap: what boxes are widened by
@@ -55,6 +56,7 @@ class Touching:
         self._wide = patches.boxes(world.skin.points, len(patches.piece)) + self._margin[:, None] * SIDES
         self._wide[: patches.moving] = np.nan
         self._start = world.skin.points
+        self._cones, self._paired = patches.no_cones(), False       # of the normals that pairs were found for
         self._keys, self._pairs = np.zeros(0, np.int64), np.zeros((0, 2), np.int64)
         self._own, self._smooth = np.zeros(0, bool), np.zeros(0, bool)
         self._slack, self._strayed = np.zeros(0), np.zeros(0)       # of each pair, m; strays before this substep
@@ -67,6 +69,7 @@ class Touching:
     def begin_frame(self, x: np.ndarray) -> None:
         """Look anew at the next call, and find out which solids are crumpled with their nodes at ``x`` (n, 3), m."""
         self.drop()
+        self._cones, self._paired = self._patches.no_cones(), False
         share = self._world.octahedra.inside_out(x, FLAT, self._world.bodies)
         self._crumpled = np.flatnonzero(share > CRUMPLED)
 
@@ -86,6 +89,9 @@ class Touching:
         self._slack[self._along] = -1.0             # lists along a way end with it
         self._along[:] = False
         self._start = x.copy()
+        if self._face(self._start):             # only those of this substep count
+            self._cones = self._patches.no_cones()
+            self._face(self._start)
         self._alike = self._left_alone(self._start)
         self.drop()
         self._leaving = [self._leave(k, inside, x) for k, inside in self._inside]
@@ -107,10 +113,13 @@ class Touching:
             self._at, self._moves, self._strays = at, [], self._strayed.copy()
             moves = (np.zeros(x.shape), *moves)
         self._moves += moves
+        bent = [move for move in moves if self._patches.bends(move, BEND)]
+        for move in bent:
+            self._face(x + move)
         anew = self._pair_up(x, list(moves))
         if anew:
             self._strays = self._strayed.copy()
-        anew |= self._turn(x, moves)
+        anew |= self._turn(x, bent)
         anew |= self._cover(x, self._moves if anew else list(moves))
         if fresh or anew:
             count = len(self._candidates[0])
@@ -137,13 +146,20 @@ class Touching:
             self._low |= low
         return more
 
-    def _turn(self, x: np.ndarray, moves: tuple[np.ndarray, ...]) -> bool:
+    def _turn(self, x: np.ndarray, moves: list[np.ndarray]) -> bool:
         """See which patches no longer face one way at the end of ``moves`` that change shapes much; True if some do."""
         before = self._alike
         for move in moves:
-            if self._patches.bends(move, BEND):
-                self._alike = self._alike & self._left_alone(x + move)
+            self._alike = self._alike & self._left_alone(x + move)
         return self._alike is not before and bool((self._alike != before).any())
+
+    def _face(self, x: np.ndarray) -> bool:
+        """See to it that pairs are found that could not meet before and may where skins are at ``x`` (n, 3); True if
+        there may be some.
+        """
+        turned = self._patches.widen_cones(self._cones, x, TURNS)
+        self._paired &= not turned
+        return turned
 
     def _left_alone(self, x: np.ndarray) -> np.ndarray:
         """Which pairs (pairs,) bool are of one skin and cannot meet, as it is at ``x`` (n, 3), or are not to."""
@@ -184,12 +200,16 @@ class Touching:
         box = self._here.copy()
         for move in moves:
             patches.widen(box, x, move)
-        if pt.within(box, self._margin[:moving], self._wide[:moving]):
+        within = pt.within(box, self._margin[:moving], self._wide[:moving])
+        if within and self._paired:
             return False
-        for move in self._moves:
-            patches.widen(box, x, move)
-        self._wide[:moving] = box + (self._margin[:moving] + self._spare)[:, None] * SIDES
-        keys = patches.meeting(self._wide)
+        if not within:
+            for move in self._moves:
+                patches.widen(box, x, move)
+            self._wide[:moving] = box + (self._margin[:moving] + self._spare)[:, None] * SIDES
+        self._paired, keys = True, patches.meeting(self._wide, self._cones)
+        if np.array_equal(keys, self._keys):
+            return False
         known, before = found(keys, self._keys)
         kept, now = found(self._keys, keys)
         old = tuple(column[kept[self._candidates[0]]] for column in self._candidates)

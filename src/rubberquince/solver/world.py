@@ -10,7 +10,7 @@ from typing import Any
 
 import numpy as np
 
-from rubberquince.shapes.polymesh import edges_of, is_closed
+from rubberquince.shapes.polymesh import is_closed
 from rubberquince.solver.carriers.carrier import Carrier
 from rubberquince.solver.carriers.led import led_carrier
 from rubberquince.solver.carriers.pellets import pellet_carrier
@@ -252,24 +252,22 @@ def _owners(triangles: list[np.ndarray], count: int) -> tuple[np.ndarray, list[n
     owned_edge: list[np.ndarray] = []
     owned_point: list[np.ndarray] = []
     first = 0
-    seen = np.zeros(count, bool)
     for tri in triangles:
         if (tri[:, 0] == tri[:, 1]).all():                  # balls: points alone
             owned_edge.append(np.full(tri.shape, -1, np.int64))
             owned_point.append(np.tile([True, False, False], (len(tri), 1)))
             continue
-        mine = edges_of(tri).astype(np.int64)
         pairs = np.sort(tri[:, [0, 1, 1, 2, 2, 0]].reshape(-1, 2), axis=1)
-        key, base = pairs[:, 0] * count + pairs[:, 1], mine[:, 0] * count + mine[:, 1]
-        number = np.searchsorted(base, key)
-        _, once = np.unique(number, return_index=True)
-        owner = np.full(len(key), -1, np.int64)
-        owner[once] = number[once] + first
+        base, once = np.unique(pairs[:, 0] * count + pairs[:, 1], return_index=True)
+        mine = np.stack(np.divmod(base, count), axis=1)
+        owner = np.full(3 * len(tri), -1, np.int64)
+        owner[once] = np.arange(len(base)) + first
         owned_edge.append(owner.reshape(-1, 3))
         flat = tri.reshape(-1)
-        _, at = np.unique(flat, return_index=True)
+        at = np.full(count, -1)
+        at[flat[::-1]] = np.arange(len(flat))[::-1]             # where each is used first
         first_use = np.zeros(len(flat), bool)
-        first_use[at] = ~seen[flat[at]]
+        first_use[at[at >= 0]] = True
         owned_point.append(first_use.reshape(-1, 3))
         edges.append(mine)
         first += len(mine)
