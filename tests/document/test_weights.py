@@ -7,7 +7,7 @@ from hypothesis import strategies as st
 
 from rubberquince.bake.assemble import nodes_within
 from rubberquince.bake.goals import amount_of
-from rubberquince.document import weights
+from rubberquince.document import strokes, weights
 from rubberquince.document.maps import (
     EdgesRule,
     FacingRule,
@@ -177,8 +177,8 @@ def test_what_is_painted_bead_by_bead_undone_and_painted_on_is_what_is_found_at_
     first, rough = Stroke(beads=beads, radius=0.03, mirrored=True), NoiseRule(size=0.01)
     shown = [said(ball, rough, StrokesRule(strokes=(first, Stroke(beads=beads[:k], radius=0.05, does=does))))
              for k in (1, 2, 3, 5, 9, 12, 5, 9)]
-    weights._paint.kept, weights._paint.lines = {}, {}
-    weights._touched.cache_clear()
+    strokes._paint.kept, strokes._paint.lines = {}, {}
+    strokes._touched.cache_clear()
     weights._alone.cache_clear()
     for k, painted in zip((9, 5, 12, 1), (shown[7], shown[6], shown[5], shown[0])):
         fresh = said(ball, rough, StrokesRule(strokes=(first, Stroke(beads=beads[:k], radius=0.05, does=does))))

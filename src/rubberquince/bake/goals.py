@@ -10,8 +10,9 @@ from scipy.spatial import cKDTree
 from rubberquince.bake.courses import course_of, spread_to
 from rubberquince.document.bodies import Meshes, local_points, piece_points, unit_mesh
 from rubberquince.document.scene import Piece, Scene
-from rubberquince.document.weights import faded, values_of
+from rubberquince.document.weights import values_of
 from rubberquince.errors import ShapeError
+from rubberquince.shapes.surface import faded
 from rubberquince.solver.specs import Amount, Course, Goal
 
 FIRMNESS = 25.0             # N/m³, of the goal of a skin at a strength of one half

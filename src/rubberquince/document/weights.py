@@ -1,8 +1,8 @@
 """What weight maps say on the mesh that a piece has now."""
 
 from collections.abc import Callable
-from dataclasses import dataclass, field
-from functools import cached_property, lru_cache
+from dataclasses import dataclass
+from functools import lru_cache
 from typing import Any
 
 import igl
@@ -23,40 +23,19 @@ from rubberquince.document.maps import (
     NoiseRule,
     PartsRule,
     Rule,
-    Stroke,
     StrokesRule,
     TypedRule,
 )
 from rubberquince.document.scene import Piece, Place, Scene
+from rubberquince.document.strokes import Form, form_of, painted
 from rubberquince.shapes import surface
 from rubberquince.shapes.polymesh import PolyMesh
 from rubberquince.shapes.repair import holes
+from rubberquince.shapes.surface import faded
 
 DIRECTIONS = {"up": (0, 1, 0), "down": (0, -1, 0), "left": (-1, 0, 0), "right": (1, 0, 0), "front": (0, 0, 1),
               "back": (0, 0, -1)}
 AXES = {"its x": 0, "its y": 1, "its z": 2}
-PAINTED = 4                 # results of strokes that are kept
-
-
-@dataclass(frozen=True, eq=False)
-class _Form:
-    """A skin in its own size, m, with what is found of it once."""
-
-    points: np.ndarray
-    triangles: np.ndarray
-
-    @cached_property
-    def normals(self) -> np.ndarray:
-        return surface.point_normals(self.points, self.triangles)
-
-    @cached_property
-    def heat(self) -> surface.Heat:
-        return surface.Heat(self.points, self.triangles)
-
-
-@lru_cache(maxsize=8)
-def _form(mesh: PolyMesh, size: tuple[float, float, float]) -> _Form:
-    return _Form(mesh.points * np.array(size), mesh.triangles)
 
 
 @dataclass(frozen=True)
@@ -67,8 +46,8 @@ class _Skin:
     place: Place
 
     @property
-    def form(self) -> _Form:
-        return _form(self.mesh, self.place.size)
+    def form(self) -> Form:
+        return form_of(self.mesh, self.place.size)
 
     @property
     def placed(self) -> np.ndarray:
@@ -121,7 +100,7 @@ def _beside(rule: Rule, piece: Piece, scene: Scene, meshes: Meshes) -> Beside:
 def _joined(layer: Layer, below: np.ndarray, skin: _Skin, beside: Beside) -> np.ndarray:
     rule = layer.rule
     if isinstance(rule, StrokesRule):                   # they work on what lies below
-        return _spread(_painted(rule.strokes, below, skin), layer.blur, skin)
+        return _spread(painted(rule.strokes, below, skin.mesh, skin.place.size), layer.blur, skin)
     if isinstance(rule, TypedRule):
         known = np.array(rule.places, float).reshape(-1, 3) * np.array(skin.place.size)
         meant, values = surface.nearest_values(skin.form.points, known, np.array(rule.values), rule.reach)
@@ -144,12 +123,6 @@ def _spread(value: np.ndarray, blur: float, skin: _Skin) -> np.ndarray:
     return skin.form.heat.spread(value, blur) if blur > 0.0 else value
 
 
-def faded(part: np.ndarray) -> np.ndarray:
-    """1 at 0 and below, and 0 from 1 on, without a kink at either."""
-    left = 1.0 - np.clip(part, 0.0, 1.0)
-    return left * left * (3.0 - 2.0 * left)
-
-
 def _height(rule: HeightRule, skin: _Skin, beside: Beside) -> np.ndarray:
     along = skin.placed[:, 1] if rule.axis == "upwards" else skin.form.points[:, AXES[rule.axis]]
     low, high = along.min(), along.max()
@@ -168,7 +141,7 @@ def _line(rule: LineRule, skin: _Skin, beside: Beside) -> np.ndarray:
 @lru_cache(maxsize=64)
 def _from_line(mesh: PolyMesh, size: tuple[float, float, float], line: tuple[int, ...], closed: bool) -> np.ndarray:
     """Distance (n,), m, found once for each line: its reach is what is changed."""
-    form = _form(mesh, size)
+    form = form_of(mesh, size)
     return surface.skin_distance(form.points, form.triangles, np.array(line, np.int64), closed)
 
 
@@ -179,7 +152,7 @@ def _edges(rule: EdgesRule, skin: _Skin, beside: Beside) -> np.ndarray:
 @lru_cache(maxsize=8)
 def _from_edges(mesh: PolyMesh, size: tuple[float, float, float], angle: float) -> np.ndarray:
     """Distance (n,), m, from what is sharper."""
-    form = _form(mesh, size)
+    form = form_of(mesh, size)
     sharp = surface.sharp_points(form.points, form.triangles, angle)
     return np.asarray(cKDTree(form.points[sharp]).query(form.points)[0])
 
@@ -230,100 +203,6 @@ def _noise(rule: NoiseRule, skin: _Skin, beside: Beside) -> np.ndarray:
 
 def _parts(rule: PartsRule, skin: _Skin, beside: Beside) -> np.ndarray:
     return surface.scattered(surface.connected_parts(skin.form.points, skin.form.triangles), rule.seed)
-
-
-# --- strokes ------------------------------------------------------------------------------------------
-
-@dataclass
-class _Paint:
-    """What strokes made of what lies below, for those that come next: a stroke grows by a bead at a time."""
-
-    kept: dict[tuple[Any, ...], np.ndarray] = field(default_factory=dict)
-    lines: dict[tuple[Any, ...], tuple[np.ndarray, np.ndarray]] = field(default_factory=dict)
-
-    def keep(self, key: tuple[Any, ...], value: np.ndarray) -> None:
-        self.kept[key] = value
-        while len(self.kept) > PAINTED:
-            del self.kept[next(iter(self.kept))]
-
-    def far(self, form: _Form, line: np.ndarray, reach: float, side: int) -> np.ndarray:
-        """Distance (n,), m, of the form's points from a line (k, 3), inf where it is more than ``reach``."""
-        key = (form, reach, side)
-        known, far = self.lines.get(key, (line[:0], np.zeros(0)))
-        grown = 0 < len(known) < len(line) and np.array_equal(known, line[: len(known)])
-        far = far.copy() if grown else np.full(len(form.points), np.inf)
-        new = line[len(known) - 1:] if grown else line
-        near = _near_line(form.points, new, reach)
-        far[near] = np.minimum(far[near], surface.distance_to_line(form.points[near], new))
-        self.lines = {other: known for other, known in self.lines.items() if other[0] is form and other[1] == reach}
-        self.lines[key] = line, far
-        return far
-
-
-_paint = _Paint()
-
-
-def _painted(strokes: tuple[Stroke, ...], below: np.ndarray, skin: _Skin) -> np.ndarray:
-    ground = (skin.mesh, skin.place.size, below.tobytes())
-    known = next((k for k in (len(strokes), len(strokes) - 1) if (*ground, strokes[:k]) in _paint.kept), 0)
-    value = _paint.kept.get((*ground, strokes[:known]), below)
-    for k in range(known, len(strokes)):
-        value = _with_stroke(strokes[k], value, skin)
-        if k >= len(strokes) - 2:
-            _paint.keep((*ground, strokes[:k + 1]), value)
-    return value
-
-
-def _with_stroke(stroke: Stroke, value: np.ndarray, skin: _Skin) -> np.ndarray:
-    near, touch = _touched(stroke, skin.mesh, skin.place.size)
-    was, out = value[near], value.copy()
-    if stroke.does == "adds":
-        out[near] += touch * (1.0 - was)
-    elif stroke.does == "takes":
-        out[near] -= touch * was
-    else:
-        out[near] += touch * (_smoothed(near, value, skin.form, stroke.radius) - was)
-    return out
-
-
-@lru_cache(maxsize=256)
-def _touched(stroke: Stroke, mesh: PolyMesh, size: tuple[float, float, float]) -> tuple[np.ndarray, np.ndarray]:
-    """Which points (k,) a stroke reaches, and how much of it each gets (k,), 0 .. 1."""
-    form, line, most = _form(mesh, size), np.array(stroke.beads) * np.array(size), np.zeros(len(mesh.points))
-    for side in (1, -1) if stroke.mirrored else (1,):
-        mirror = np.array([side, 1.0, 1.0])
-        far = _paint.far(form, line * mirror, stroke.radius, side)
-        near = np.flatnonzero(far < stroke.radius)
-        touch = stroke.strength * faded(far[near] / stroke.radius)
-        if stroke.from_side is not None:
-            touch *= form.normals[near] @ (np.array(stroke.from_side) * mirror) > 0.0
-        most[near] = np.maximum(most[near], touch)
-    reached = np.flatnonzero(most)
-    return reached, most[reached]
-
-
-def _smoothed(near: np.ndarray, value: np.ndarray, form: _Form, width: float) -> np.ndarray:
-    """Values (k,) of the points ``near``, smoothed with those about them."""
-    if not len(near):
-        return value[near]
-    low, high = form.points[near].min(axis=0) - width, form.points[near].max(axis=0) + width
-    about = ((form.points >= low) & (form.points <= high)).all(axis=1)
-    triangles = form.triangles[about[form.triangles].all(axis=1)]
-    number = np.cumsum(about) - 1
-    heat = surface.Heat(form.points[about], number[triangles])
-    return heat.spread(value[about], width)[number[near]]
-
-
-def _near_line(points: np.ndarray, line: np.ndarray, radius: float) -> np.ndarray:
-    """Which of the points (n, 3) are within a ``radius`` of a line (k, 3), and some more."""
-    reach = radius + 0.5 * np.linalg.norm(np.diff(line, axis=0), axis=1).max(initial=0.0)
-    low, high = line.min(axis=0) - reach, line.max(axis=0) + reach
-    inside = np.ones(len(points), bool)
-    for k in range(3):
-        inside &= (points[:, k] >= low[k]) & (points[:, k] <= high[k])
-    boxed = np.flatnonzero(inside)
-    far, _ = cKDTree(line).query(points[boxed], distance_upper_bound=reach)
-    return boxed[np.isfinite(far)]
 
 
 RULES: dict[type, Callable[[Any, _Skin, Beside], np.ndarray]] = {

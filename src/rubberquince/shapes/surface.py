@@ -52,6 +52,12 @@ def distance_to_line(points: np.ndarray, line: np.ndarray) -> np.ndarray:
     return np.sqrt(np.maximum(squared, 0.0))
 
 
+def faded(part: np.ndarray) -> np.ndarray:
+    """1 at 0 and below, and 0 from 1 on, without a kink at either."""
+    left = 1.0 - np.clip(part, 0.0, 1.0)
+    return left * left * (3.0 - 2.0 * left)
+
+
 def connected_parts(points: np.ndarray, triangles: np.ndarray) -> np.ndarray:
     """Number (n,) of the connected part that each point belongs to."""
     edges = edges_of(triangles)

@@ -1,0 +1,130 @@
+"""What strokes of the brush make of a map.  A stroke grows by a bead at a time, and costs no more than that bead."""
+
+from dataclasses import dataclass, field
+from functools import cached_property, lru_cache
+from typing import Any
+
+import numpy as np
+from scipy.spatial import cKDTree
+
+from rubberquince.document.maps import Stroke
+from rubberquince.shapes import surface
+from rubberquince.shapes.polymesh import PolyMesh
+from rubberquince.shapes.surface import faded
+
+PAINTED = 4                 # results that are kept
+Size = tuple[float, float, float]
+
+
+@dataclass(frozen=True, eq=False)
+class Form:
+    """A skin in its own size, m, with what is found of it once."""
+
+    points: np.ndarray
+    triangles: np.ndarray
+
+    @cached_property
+    def normals(self) -> np.ndarray:
+        return surface.point_normals(self.points, self.triangles)
+
+    @cached_property
+    def heat(self) -> surface.Heat:
+        return surface.Heat(self.points, self.triangles)
+
+
+@lru_cache(maxsize=8)
+def form_of(mesh: PolyMesh, size: Size) -> Form:
+    return Form(mesh.points * np.array(size), mesh.triangles)
+
+
+@dataclass
+class _Paint:
+    """What strokes made of what lies below, and how far their lines are, for the beads that come next."""
+
+    kept: dict[tuple[Any, ...], np.ndarray] = field(default_factory=dict)
+    lines: dict[tuple[Any, ...], tuple[np.ndarray, np.ndarray]] = field(default_factory=dict)
+
+    def keep(self, key: tuple[Any, ...], value: np.ndarray) -> None:
+        self.kept[key] = value
+        while len(self.kept) > PAINTED:
+            del self.kept[next(iter(self.kept))]
+
+    def far(self, form: Form, line: np.ndarray, reach: float, side: int) -> np.ndarray:
+        """Distance (n,), m, of the form's points from a line (k, 3), inf where it is more than ``reach``."""
+        key = (form, reach, side)
+        known, far = self.lines.get(key, (line[:0], np.zeros(0)))
+        grown = 0 < len(known) < len(line) and np.array_equal(known, line[: len(known)])
+        far = far.copy() if grown else np.full(len(form.points), np.inf)
+        new = line[len(known) - 1:] if grown else line
+        near = _near_line(form.points, new, reach)
+        far[near] = np.minimum(far[near], surface.distance_to_line(form.points[near], new))
+        self.lines = {other: known for other, known in self.lines.items() if other[0] is form and other[1] == reach}
+        self.lines[key] = line, far
+        return far
+
+
+_paint = _Paint()
+
+
+def painted(strokes: tuple[Stroke, ...], below: np.ndarray, mesh: PolyMesh, size: Size) -> np.ndarray:
+    """What ``strokes``, one after another, make of the values ``below`` (n,), 0 .. 1, of a mesh in its ``size``, m."""
+    ground = (mesh, size, below.tobytes())
+    known = next((k for k in (len(strokes), len(strokes) - 1) if (*ground, strokes[:k]) in _paint.kept), 0)
+    value = _paint.kept.get((*ground, strokes[:known]), below)
+    for k in range(known, len(strokes)):
+        value = _with_stroke(strokes[k], value, mesh, size)
+        if k >= len(strokes) - 2:
+            _paint.keep((*ground, strokes[:k + 1]), value)
+    return value
+
+
+def _with_stroke(stroke: Stroke, value: np.ndarray, mesh: PolyMesh, size: Size) -> np.ndarray:
+    near, touch = _touched(stroke, mesh, size)
+    was, out = value[near], value.copy()
+    if stroke.does == "adds":
+        out[near] += touch * (1.0 - was)
+    elif stroke.does == "takes":
+        out[near] -= touch * was
+    else:
+        out[near] += touch * (_smoothed(near, value, form_of(mesh, size), stroke.radius) - was)
+    return out
+
+
+@lru_cache(maxsize=96)
+def _touched(stroke: Stroke, mesh: PolyMesh, size: Size) -> tuple[np.ndarray, np.ndarray]:
+    """Which points (k,) a stroke reaches, and how much of it each gets (k,), 0 .. 1."""
+    form, line, most = form_of(mesh, size), np.array(stroke.beads) * np.array(size), np.zeros(len(mesh.points))
+    for side in (1, -1) if stroke.mirrored else (1,):
+        mirror = np.array([side, 1.0, 1.0])
+        far = _paint.far(form, line * mirror, stroke.radius, side)
+        near = np.flatnonzero(far < stroke.radius)
+        touch = stroke.strength * faded(far[near] / stroke.radius)
+        if stroke.from_side is not None:
+            touch *= form.normals[near] @ (np.array(stroke.from_side) * mirror) > 0.0
+        most[near] = np.maximum(most[near], touch)
+    reached = np.flatnonzero(most)
+    return reached, most[reached]
+
+
+def _smoothed(near: np.ndarray, value: np.ndarray, form: Form, width: float) -> np.ndarray:
+    """Values (k,) of the points ``near``, smoothed with those about them."""
+    if not len(near):
+        return value[near]
+    low, high = form.points[near].min(axis=0) - width, form.points[near].max(axis=0) + width
+    about = ((form.points >= low) & (form.points <= high)).all(axis=1)
+    triangles = form.triangles[about[form.triangles].all(axis=1)]
+    number = np.cumsum(about) - 1
+    heat = surface.Heat(form.points[about], number[triangles])
+    return heat.spread(value[about], width)[number[near]]
+
+
+def _near_line(points: np.ndarray, line: np.ndarray, radius: float) -> np.ndarray:
+    """Which of the points (n, 3) are within a ``radius`` of a line (k, 3), and some more."""
+    reach = radius + 0.5 * np.linalg.norm(np.diff(line, axis=0), axis=1).max(initial=0.0)
+    low, high = line.min(axis=0) - reach, line.max(axis=0) + reach
+    inside = np.ones(len(points), bool)
+    for k in range(3):
+        inside &= (points[:, k] >= low[k]) & (points[:, k] <= high[k])
+    boxed = np.flatnonzero(inside)
+    far, _ = cKDTree(line).query(points[boxed], distance_upper_bound=reach)
+    return boxed[np.isfinite(far)]
