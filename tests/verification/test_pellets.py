@@ -91,6 +91,14 @@ def test_after_its_life_each_is_back_where_it_waited_and_is_let_go_again_without
     assert np.array_equal(fresh.state.packed(), states[-1].packed())
 
 
+def test_without_a_time_all_have_been_let_go():
+    stepper = Stepper(RunSpec([pellets([(0.0, 1.0, 0.0)], released=5.0)], [], ground=None, quality=QUALITIES["draft"]))
+    stepper.frame(0.0)
+    assert stepper.state.x[0, 1] == 1.0
+    stepper.frame()
+    assert stepper.state.x[0, 1] < 1.0
+
+
 def test_who_finds_its_place_taken_comes_back_when_that_is_free():
     """The place of one is under a slab that is led away after a second; the other goes back at once."""
     one = pellets([(0.0, 1.0, 0.0), (1.0, 1.0, 0.0)], life=0.25)

@@ -57,7 +57,7 @@ class Balls:
         Until then it is held where it waits, which is where ``x`` (n, 3) has not changed.
         """
         age = self._age(since - h)
-        lives = (age >= -MOMENT) & (age < self._life - MOMENT)
+        lives = (age >= -MOMENT) & ((age < self._life - MOMENT) | np.isinf(self._life))
         free = (lives | ((since - h > self._released + MOMENT) & ~self._waits(x))) & ~self._held
         self._world.free[self.nodes] = free
         now = free & lives & (age < h - MOMENT) & (self._speed != 0.0).any(axis=1)
