@@ -4,50 +4,40 @@ from functools import lru_cache
 
 import numpy as np
 
-from rubberquince.kernels.air import stir
+from rubberquince.kernels import air as kernels
 from rubberquince.solver.own_air import own_air
 from rubberquince.solver.specs import ForceSpec
 
 WAVES = 10                  # of turbulence
 SPREAD = 1.6                # its waves are between the size over this and the size times it
 GUSTS = 5                   # swings that a gust is the sum of
-TINY = 1e-9
+FADES = {"even": kernels.EVEN, "soft": kernels.SOFT, "steep": kernels.STEEP}
 
 
 def presence(force: ForceSpec, x: np.ndarray, since: float) -> np.ndarray:
     """How much (n,) 0 .. 1 of a force there is at points ``x`` (n, 3), m, ``since``, s, after the start."""
     if not force.begins <= since <= force.ends:
         return np.zeros(len(x))
-    if not np.isfinite(force.reach):
-        return np.ones(len(x))
-    share = np.linalg.norm(x - force.place, axis=1) / force.reach
-    inside = np.clip(1.0 - share, 0.0, 1.0)
-    if force.fade == "even":
-        return (share <= 1.0).astype(float)
-    return inside * inside * (3.0 - 2.0 * inside) if force.fade == "soft" else inside ** 3
+    share = np.ones(len(x))
+    if np.isfinite(force.reach):
+        kernels.fade_out(np.ascontiguousarray(x), force.place, force.reach, FADES[force.fade], share)
+    return share
 
 
 def air(force: ForceSpec, x: np.ndarray, since: float) -> np.ndarray:
     """How fast (n, 3), m/s, a force that is air moves at points ``x`` (n, 3), m; nothing of its reach is in it."""
     if force.kind == "own":
         return own_air(force, x, since)
+    out, x = np.zeros_like(x), np.ascontiguousarray(x)
     if force.kind == "wind":
-        return np.broadcast_to(force.axis * force.strength * gust(force, since), x.shape)
-    if force.kind == "turbulence":
+        out += force.axis * force.strength * gust(force, since)
+    elif force.kind == "turbulence":
         waves, speeds, rates, phases = _waves(force.seed)
-        out, now = np.zeros_like(x), phases + rates * since / force.period
-        stir(np.ascontiguousarray(x), waves / force.size, force.strength * speeds, now, out)
-        return out
-    arm = x - force.place
-    along = arm @ force.axis
-    arm = arm - along[:, None] * force.axis
-    far = np.linalg.norm(arm, axis=1)
-    out_way = arm / np.maximum(far, TINY)[:, None]
-    share = far / force.size
-    swirl = 2.0 * share / (1.0 + share ** 2)        # round a core of this size; its greatest is at the core's edge
-    core = 1.0 / (1.0 + share ** 2)
-    return (force.strength * swirl[:, None] * np.cross(force.axis, out_way) - force.inflow * swirl[:, None] * out_way
-            + force.lift * core[:, None] * force.axis)
+        now = phases + rates * since / force.period
+        kernels.stir(x, waves / force.size, force.strength * speeds, now, out)
+    else:
+        kernels.whirl(x, force.place, force.axis, force.strength, force.size, force.inflow, force.lift, out)
+    return out
 
 
 def gust(force: ForceSpec, since: float) -> float:
@@ -78,15 +68,11 @@ def pull(force: ForceSpec, x: np.ndarray, v: np.ndarray, to: np.ndarray) -> np.n
     It is as strong as it says from the ``rest`` distance outwards and fades to nothing there; nearer, it pushes away.
     What already comes at the speed ``limit`` is not sped up further.
     """
-    way = to - x
-    far = np.linalg.norm(way, axis=1)
-    way = way / np.maximum(far, TINY)[:, None]
-    width = max(force.rest, TINY) if force.rest else max(force.soft, TINY)
-    strength = force.strength * np.clip((far - force.rest) / width, -1.0, 1.0)
-    if np.isfinite(force.limit):
-        coming = (v * way).sum(axis=1) * np.sign(strength)
-        strength = strength * np.clip(1.0 - coming / max(force.limit, TINY), 0.0, 1.0)
-    return strength[:, None] * way
+    width = max(force.rest, kernels.TINY) if force.rest else max(force.soft, kernels.TINY)
+    out = np.empty_like(x)
+    kernels.draw(np.ascontiguousarray(x), np.ascontiguousarray(v), np.ascontiguousarray(to), force.strength, force.rest,
+                 width, max(force.limit, kernels.TINY), out)
+    return out
 
 
 def middle_of(force: ForceSpec, x: np.ndarray) -> np.ndarray:

@@ -6,7 +6,7 @@ from itertools import pairwise
 import igl
 import numpy as np
 
-from rubberquince.kernels.air import DENSITY, add_air
+from rubberquince.kernels.air import DENSITY, add_air, add_share, clamp
 from rubberquince.kernels.contact import carry, spread
 from rubberquince.shapes.polymesh import is_closed
 from rubberquince.solver import fields
@@ -96,11 +96,14 @@ class Forces:
             for body in windy:
                 self._add_wind(body, skin, speed, since, force, slope)
             out += force / w.mass[:, None]
-        pulled = np.zeros_like(x)
-        self._add_pulls(x, v, since, pulled)
-        if self._tug is not None:
-            self._add_tug(x, v, h, pulled, slope)
-        return out + np.clip(np.nan_to_num(pulled), -MOST, MOST), slope
+        if self._tug is not None or any(force.kind == "puller" for force in self.scene):
+            pulled = np.zeros_like(x)
+            self._add_pulls(x, v, since, pulled)
+            if self._tug is not None:
+                self._add_tug(x, v, h, pulled, slope)
+            clamp(pulled, MOST)
+            out += pulled
+        return out, slope
 
     def _add_tug(self, x: np.ndarray, v: np.ndarray, h: float, out: np.ndarray, slope: np.ndarray) -> None:
         """The spring of a tug, damped critically; its firmness goes into the solve, too."""
@@ -152,9 +155,8 @@ class Forces:
             if one.kind != "puller" and one.bodies[body]:
                 share = fields.presence(one, at, since)
                 if share.any():
-                    air += share[:, None] * self._air(number, body, at, since)
-                    there = np.maximum(there, share)
-        air = np.clip(np.nan_to_num(air), -FASTEST, FASTEST)
+                    add_share(self._air(number, body, at, since), share, air, there)
+        clamp(air, FASTEST)
         push, grows = np.zeros_like(at), np.zeros(len(at))
         if balls:
             past = (air - speed[mine]) * (there > 0.0)[:, None]
