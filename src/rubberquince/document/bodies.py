@@ -57,9 +57,12 @@ def unit_mesh(shape: Shape, meshes: Meshes) -> PolyMesh:
     return _primitive(shape)
 
 
+@lru_cache(maxsize=16)
 def placed_points(mesh: PolyMesh, place: Place) -> np.ndarray:
-    """World positions (n, 3) m of a unit mesh's points."""
-    return (mesh.points * np.array(place.size)) @ place.rotation().T + np.array(place.position)
+    """World positions (n, 3) m of a unit mesh's points; they are kept, so nobody may write into them."""
+    points = (mesh.points * np.array(place.size)) @ place.rotation().T + np.array(place.position)
+    points.flags.writeable = False
+    return points
 
 
 def piece_points(piece: Piece, meshes: Meshes) -> np.ndarray:

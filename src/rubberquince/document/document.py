@@ -74,6 +74,10 @@ class Document:
     def end_gesture(self) -> None:
         self._gesture = None
 
+    @property
+    def in_gesture(self) -> bool:
+        return self._gesture is not None
+
     def set_value(self, label: str, path: str, value: Any, piece_id: str | None = None, frame: float = 0.0) -> None:
         """Replace one value, of a piece or of the scene; of what is keyed, that at a frame.
 

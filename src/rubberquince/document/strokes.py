@@ -28,6 +28,10 @@ class Form:
         return surface.point_normals(self.points, self.triangles)
 
     @cached_property
+    def tree(self) -> cKDTree:
+        return cKDTree(self.points)
+
+    @cached_property
     def heat(self) -> surface.Heat:
         return surface.Heat(self.points, self.triangles)
 
@@ -56,7 +60,7 @@ class _Paint:
         grown = 0 < len(known) < len(line) and np.array_equal(known, line[: len(known)])
         far = far.copy() if grown else np.full(len(form.points), np.inf)
         new = line[len(known) - 1:] if grown else line
-        near = _near_line(form.points, new, reach)
+        near = _near_line(form.tree, new, reach)
         far[near] = np.minimum(far[near], surface.distance_to_line(form.points[near], new))
         self.lines = {other: known for other, known in self.lines.items() if other[0] is form and other[1] == reach}
         self.lines[key] = line, far
@@ -118,13 +122,7 @@ def _smoothed(near: np.ndarray, value: np.ndarray, form: Form, width: float) -> 
     return heat.spread(value[about], width)[number[near]]
 
 
-def _near_line(points: np.ndarray, line: np.ndarray, radius: float) -> np.ndarray:
-    """Which of the points (n, 3) are within a ``radius`` of a line (k, 3), and some more."""
+def _near_line(tree: cKDTree, line: np.ndarray, radius: float) -> np.ndarray:
+    """Which points of a tree are within a ``radius`` of a line (k, 3), and some more."""
     reach = radius + 0.5 * np.linalg.norm(np.diff(line, axis=0), axis=1).max(initial=0.0)
-    low, high = line.min(axis=0) - reach, line.max(axis=0) + reach
-    inside = np.ones(len(points), bool)
-    for k in range(3):
-        inside &= (points[:, k] >= low[k]) & (points[:, k] <= high[k])
-    boxed = np.flatnonzero(inside)
-    far, _ = cKDTree(line).query(points[boxed], distance_upper_bound=reach)
-    return boxed[np.isfinite(far)]
+    return np.unique(np.concatenate(tree.query_ball_point(line, reach)).astype(np.int64))

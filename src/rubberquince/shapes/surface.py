@@ -14,8 +14,8 @@ from scipy.spatial import cKDTree
 from rubberquince.shapes.polymesh import edges_of
 
 ROUND_ABOUT, ROUGH = 0.25, 1.5      # what the way along a bent skin is longer, of that through space and of an edge
-CLUSTER = 5.0                      # edges across, of what a blur takes together to see what goes far
-BLURRED, MOST_ROUNDS = 1e-4, 300    # of the values: where a blur is done; and of its iterations, whatever the mesh
+CLUSTER = 7.0                      # edges across, of what a blur takes together to see what goes far
+BLURRED, MOST_ROUNDS = 1e-3, 300    # of the values: where a blur is done; and of its iterations, whatever the mesh
 
 
 def skin_distance(points: np.ndarray, triangles: np.ndarray, line: np.ndarray, closed: bool = False) -> np.ndarray:
@@ -101,15 +101,21 @@ class Heat:
         if not mass.any():
             return values
         low, high = values.min(), values.max()
-        width = min(width, 2.0 * float(np.ptp(self.points, axis=0).max()))      # wider makes no difference
+        width = min(width, 2.0 * self._widest)      # wider makes no difference
         time = 0.25 * width ** 2
-        clusters, joined, between = self._clusters
-        coarse = splu(csc_array(diags_array(joined) - time * between))
-        each = 1.0 / (mass - time * laplace.diagonal())
-        whole = LinearOperator(laplace.shape, lambda x: mass * x - time * (laplace @ x), dtype=float)
-        guess = LinearOperator(laplace.shape, lambda r: each * r + clusters @ coarse.solve(clusters.T @ r), dtype=float)
-        spread, _ = cg(whole, mass * values, values, rtol=BLURRED, maxiter=MOST_ROUNDS, M=guess)
+        clusters, gather, joined, between = self._clusters
+        coarse = splu(csc_array(diags_array(joined) - time * between), permc_spec="MMD_AT_PLUS_A",
+                      diag_pivot_thresh=0.0, options={"SymmetricMode": True})
+        matrix = csr_array(diags_array(mass) - time * laplace, dtype=np.float32)      # its digits are enough, and quick
+        each = np.float32(1.0) / matrix.diagonal()
+        guess = LinearOperator(matrix.shape, lambda r: each * r + clusters @ coarse.solve(gather @ r), dtype=np.float32)
+        right = (mass * values).astype(np.float32)
+        spread, _ = cg(matrix, right, values.astype(np.float32), rtol=BLURRED, maxiter=MOST_ROUNDS, M=guess)
         return np.clip(np.where(np.isfinite(spread), spread, values), low, high)
+
+    @cached_property
+    def _widest(self) -> float:
+        return float(np.ptp(self.points, axis=0).max())
 
     @cached_property
     def _matrices(self) -> tuple[np.ndarray, csr_array]:
@@ -123,16 +129,17 @@ class Heat:
         return np.maximum(mass, 1e-9 * mass.max(initial=0.0)), csr_array(laplace)
 
     @cached_property
-    def _clusters(self) -> tuple[csr_array, np.ndarray, csr_array]:
-        """Which points (n, clusters) are near each other, some edges across, with the area (clusters,) and the
-        cotangents (clusters, clusters) of each cluster (two levels: Nicolaides 1987).
+    def _clusters(self) -> tuple[csr_array, csr_array, np.ndarray, csr_array]:
+        """Which points (n, clusters) are near each other, some edges across, and the same the other way round; the
+        area (clusters,) and the cotangents (clusters, clusters) of each cluster (two levels: Nicolaides 1987).
         """
         mass, laplace = self._matrices
         cell = np.floor(self.points / (CLUSTER * np.sqrt(np.median(mass)))).astype(np.int64)
         _, number = np.unique(cell, axis=0, return_inverse=True)
         count = len(number)
-        clusters = csr_array((np.ones(count), (np.arange(count), number.reshape(-1))))
-        return clusters, clusters.T @ mass, csr_array(clusters.T @ laplace @ clusters)
+        clusters = csr_array((np.ones(count, np.float32), (np.arange(count), number.reshape(-1))))
+        gather = csr_array(clusters.T)
+        return clusters, gather, gather @ mass, csr_array(gather @ laplace @ clusters)
 
 
 def noise(places: np.ndarray, size: float, seed: int) -> np.ndarray:

@@ -1,5 +1,6 @@
 """Thin lines that say in the view what cannot be seen: ways to goals, braces, paths of keys, the reach of forces."""
 
+from contextlib import suppress
 from itertools import pairwise
 
 import numpy as np
@@ -8,8 +9,9 @@ from rubberquince.bake.assemble import braces_of
 from rubberquince.bake.courses import placed_at, pose_at
 from rubberquince.bake.fields import force_of
 from rubberquince.bake.goals import goal_points
-from rubberquince.document.bodies import Meshes, piece_points, unit_mesh
+from rubberquince.document.bodies import Meshes, piece_points
 from rubberquince.document.scene import Piece, Scene
+from rubberquince.document.tracks import at_frame
 from rubberquince.errors import QuinceError
 from rubberquince.solver import fields
 from rubberquince.solver.specs import ForceSpec
@@ -28,15 +30,10 @@ def placed_points(scene: Scene, meshes: Meshes, frame: float, shown: set[str]) -
     placed = {}
     for piece in scene.pieces:
         if piece.is_seen_moving and piece.id in shown:
-            led = piece.is_led or piece.role == "force"
-            try:
-                if led:
+            placed[piece.id] = piece_points(at_frame(piece, scene.run.first), meshes)
+            with suppress(QuinceError):                 # what it rides on may be gone, which a check says
+                if piece.is_led or piece.role == "force":
                     placed[piece.id] = placed_at(piece, scene, meshes, frame)
-                    continue
-                turn, place = pose_at(piece, scene, scene.run.first)
-                placed[piece.id] = unit_mesh(piece.shape, meshes).points @ turn.T + place
-            except QuinceError:
-                placed[piece.id] = piece_points(piece, meshes)      # what it rides on is gone, which a check says
     return placed
 
 

@@ -8,7 +8,7 @@ import numpy as np
 from scipy.sparse import coo_array, csr_array, diags_array
 
 from rubberquince.shapes.normals import normal_groups
-from rubberquince.shapes.polymesh import PolyMesh
+from rubberquince.shapes.polymesh import PolyMesh, is_closed, volume
 from rubberquince.shapes.rays import RayTree
 from rubberquince.view.shading import corners_of, skin_stretch, vertex_normals
 
@@ -85,6 +85,7 @@ class Level:
         self.outer = outer
         self.vertices = np.zeros((len(outer.source), 7), np.float32)
         self.version = self.placed = -1     # of the body that they are of
+        self.one_sided = False              # nobody sees it from within: half of its triangles need not be drawn
 
     def follow(self, body: "Body") -> None:
         """Bring the vertices to where the body is."""
@@ -145,6 +146,7 @@ class Body:
         if rough and len(self.plain_triangles) > DENSE:
             if self._thin is None:
                 self._thin = Level(thinned(self.whole.outer, self.rest, THINNED))
+                self._thin.one_sided = is_closed(self.plain_triangles) and volume(self.rest, self.plain_triangles) > 0.0
             level = self._thin
         level.follow(self)
         return level

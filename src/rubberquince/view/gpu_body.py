@@ -14,13 +14,14 @@ class _GpuLevel:
 
     def __init__(self, gl: moderngl.Context, programs: Programs, level: Level) -> None:
         self._version = -1
+        self.one_sided = level.one_sided
         self._points = points = gl.buffer(reserve=max(level.vertices.nbytes, 4), dynamic=True)
         index = gl.buffer(np.ascontiguousarray(level.outer.triangles).tobytes())
         self.arrays = {
-            "matte": gl.vertex_array(programs["matte"], [(points, "3f 3f 1f", "in_place", "in_normal", "in_value")],
-                                     index),
+            "tinted": gl.vertex_array(programs["tinted"], [(points, "3f 3f 1f", "in_place", "in_normal", "in_value")],
+                                      index),
             **{name: gl.vertex_array(programs[name], [(points, "3f 3f 4x", "in_place", "in_normal")], index)
-               for name in ("jelly", "cloth", "film")},
+               for name in ("matte", "jelly", "cloth", "film")},
             **{name: gl.vertex_array(programs[name], [(points, PLACE, "in_place")], index)
                for name in ("moments", "distance", "plain")}}
 
@@ -68,6 +69,10 @@ class GpuBody:
     @property
     def shows_cells(self) -> bool:
         return self._cell_array is not None
+
+    @property
+    def one_sided(self) -> bool:
+        return self._shown is not None and self._shown.one_sided
 
     def render(self, program: str) -> None:
         if program == "cells" and self._cell_array is not None:

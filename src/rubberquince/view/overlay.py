@@ -25,11 +25,12 @@ class Overlay:
 
     def line(self, line: Line) -> None:
         """A line in the world, with its beads."""
-        for colour, width in (("#FFFFFF", 4.5), (LINE_COLOUR, 2.2)):
-            self._painter.setPen(QPen(QColor(colour), width, Qt.PenStyle.SolidLine, Qt.PenCapStyle.RoundCap))
-            x, y, depth = self._pixels(line.points).T
-            if len(x) > 1 and (depth > 0).all():
-                self._painter.drawPolyline(QPolygonF([QPointF(*at) for at in zip(x, y)]))
+        x, y, depth = self._pixels(line.points).T
+        if len(x) > 1 and (depth > 0).all():
+            way = QPolygonF([QPointF(*at) for at in zip(x.tolist(), y.tolist())])
+            for colour, width in (("#FFFFFF", 4.5), (LINE_COLOUR, 2.2)):
+                self._painter.setPen(QPen(QColor(colour), width, Qt.PenStyle.SolidLine, Qt.PenCapStyle.RoundCap))
+                self._painter.drawPolyline(way)
         self._painter.setPen(QPen(QColor("#FFFFFF"), 1.4))
         self._painter.setBrush(QColor(LINE_COLOUR))
         for x, y, depth in self._pixels(line.beads) if len(line.beads) else ():

@@ -11,6 +11,7 @@ LIGHT = "light.glsl"
 SOURCES = {
     "floor": ("screen.vert", LIGHT, "floor.frag"),
     "matte": ("body.vert", LIGHT, "matte.frag"),
+    "tinted": ("body.vert", LIGHT, "tinted.frag"),
     "jelly": ("body.vert", LIGHT, "jelly.frag"),
     "cloth": ("body.vert", LIGHT, "cloth.frag"),
     "film": ("body.vert", LIGHT, "film.frag"),

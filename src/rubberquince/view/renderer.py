@@ -17,7 +17,7 @@ from rubberquince.view.camera import Camera
 from rubberquince.view.gpu_body import GpuBody
 from rubberquince.view.light_map import LightMap
 from rubberquince.view.programs import gl_matrix, make_programs, put
-from rubberquince.view.stage import TINTED, Stage
+from rubberquince.view.stage import SIGNED, Stage
 
 Rectangle = tuple[int, int, int, int]        # x, y from below, width, height, px
 
@@ -41,6 +41,7 @@ class Targets:
     def __init__(self, gl: moderngl.Context, size: tuple[int, int]) -> None:
         self.size = size
         self.kept: Any = None                # what the still picture was made of
+        self.shown: Any = None               # where all that moves is in the picture
         self.masked: Any = None              # what the mask is of
         self.touched: Rectangle = (0, 0, 0, 0)
         self.still_colour, self.still_depth = gl.texture(size, 4), gl.depth_texture(size)
@@ -68,6 +69,7 @@ class _Shown:
     """The bodies of one picture, by how they are drawn."""
 
     still: list[GpuBody]
+    tinted: list[GpuBody]
     mattes: list[GpuBody]
     cloths: list[GpuBody]
     jellies: list[GpuBody]
@@ -76,7 +78,7 @@ class _Shown:
 
     @property
     def moving(self) -> list[GpuBody]:
-        return self.mattes + self.cloths + self.jellies + self.films + self.cells
+        return self.tinted + self.mattes + self.cloths + self.jellies + self.films + self.cells
 
 
 class Renderer:
@@ -126,11 +128,17 @@ class Renderer:
                 self._draw_still(targets, shown)
                 targets.kept, renew = still_key, (0, 0, *targets.size)
             targets.touched = touched
-            copy_within(self._gl, targets.picture, targets.still, renew)
-            if shown.moving:
+            where = still_key, stage.chosen, stage.display, [gpu.drawn for gpu in shown.moving]
+            fresh = where != targets.shown or shown.moving != shown.tinted      # else only what they say has changed
+            targets.shown = where
+            if fresh:
+                copy_within(self._gl, targets.picture, targets.still, renew)
+            if fresh and shown.moving:
                 self._cast(targets, touched)
+            if shown.moving:
                 self._draw_moving(targets, stage, shown)
-            self._outline(targets, stage)
+            if fresh:
+                self._outline(targets, stage)
             data = targets.picture.read(components=4, alignment=1)
         pixels = np.frombuffer(data, np.uint8).reshape(size[1], size[0], 4)[::-1].copy()
         pixels[:, :, 3] = 255                # there the still picture keeps its share of direct light
@@ -153,7 +161,7 @@ class Renderer:
     def _upload(self, stage: Stage, rough: bool) -> _Shown:
         for key in [k for k in self._bodies if k not in stage.bodies]:
             del self._bodies[key]
-        shown = _Shown([], [], [], [], [], [])
+        shown = _Shown([], [], [], [], [], [], [])
         by_material = {"jelly": shown.jellies, "film": shown.films, "cloth": shown.cloths}
         for key, body in stage.bodies.items():
             gpu = self._bodies.get(key)
@@ -165,10 +173,10 @@ class Renderer:
                 shown.still.append(gpu)
             elif gpu.shows_cells:
                 shown.cells.append(gpu)
-            elif stage.display not in TINTED or not body.moves:       # film that stands still hides nothing
+            elif stage.display in SIGNED and body.moves:
+                shown.tinted.append(gpu)
+            else:                               # film that stands still hides nothing
                 by_material.get(body.material, shown.mattes).append(gpu)
-            else:
-                shown.mattes.append(gpu)
         return shown
 
     def _aim(self, camera: Camera, size: tuple[int, int], shift: tuple[float, float]) -> None:
@@ -230,12 +238,12 @@ class Renderer:
         targets.still.clear(depth=1.0)
         self._gl.enable_only(moderngl.DEPTH_TEST)
         self._gl.depth_func = "<="
-        self._draw_mattes(shown.still, moves=0.0, tinted=0.0)
+        self._draw_mattes(shown.still, moves=0.0)
         self._screens["floor"].render(vertices=3)
 
-    def _draw_mattes(self, bodies: list[GpuBody], moves: float, tinted: float) -> None:
+    def _draw_mattes(self, bodies: list[GpuBody], moves: float) -> None:
         for gpu in bodies:
-            put(self._programs["matte"], base_colour=gpu.body.colour, moves=moves, tinted=tinted,
+            put(self._programs["matte"], base_colour=gpu.body.colour, moves=moves,
                 shine=float(gpu.body.material == "latex"))
             gpu.render("matte")
 
@@ -283,7 +291,12 @@ class Renderer:
         targets.picture.use()
         self._gl.enable_only(moderngl.DEPTH_TEST)
         self._gl.depth_func = "<="
-        self._draw_mattes(shown.mattes, moves=1.0, tinted=TINTED.get(stage.display, 0.0))
+        put(self._programs["tinted"], signs=SIGNED.get(stage.display, 0.0))
+        for gpu in shown.tinted:
+            self._gl.enable_only(moderngl.DEPTH_TEST | (moderngl.CULL_FACE if gpu.one_sided else moderngl.NOTHING))
+            gpu.render("tinted")
+        self._gl.enable_only(moderngl.DEPTH_TEST)
+        self._draw_mattes(shown.mattes, moves=1.0)
         for gpu in shown.cloths:
             put(self._programs["cloth"], base_colour=gpu.body.colour)
             gpu.render("cloth")

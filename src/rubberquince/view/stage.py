@@ -15,8 +15,7 @@ Display = Literal["smooth", "cells", "stretch", "holds", "gap", "map"]
 DISPLAYS: tuple[Display, ...] = ("smooth", "cells", "stretch", "holds", "gap", "map")
 CLEAR = 0.998               # of the way to a place: what is met before hides it
 ROUND = 49                  # points around a ring
-# Displays that show values instead of colours, as the shader knows them.
-TINTED = {"stretch": 1.0, "holds": 2.0, "map": 2.0}
+SIGNED = {"stretch": 1.0, "holds": 0.0, "map": 0.0}     # displays that tint by a value: has it a sign?
 
 
 def _meets_box(eye: np.ndarray, along: np.ndarray, low: np.ndarray, high: np.ndarray) -> bool:

@@ -29,7 +29,7 @@ STILL_AFTER = 90            # ms without a change, after which the picture is re
 SAMPLES = 8                 # pictures averaged for a still one
 SHIFTS = [((k % 4) / 4 - 0.375, (k * 3 % 8) / 8 - 0.4375) for k in range(SAMPLES)]
 SCALES = (1.0, 0.8, 0.62, 0.5, 0.4)     # of the picture while things move
-SLOW = 0.027                # s: three pictures in a row above, and the next ones are coarser
+SLOW = 0.03                 # s for a picture and its change: three in a row above, and the next ones are coarser
 CLICK = 4                   # px of movement that still is a click
 WHEEL_KEYS = Qt.KeyboardModifier.AltModifier | Qt.KeyboardModifier.ShiftModifier
 TOOL_KEYS = (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Backspace, Qt.Key.Key_Escape,
@@ -79,6 +79,7 @@ class View(QWidget):
         self._samples = 0
         self._old = True
         self._coarse, self._slow = 0, 0
+        self._work = 0.0                    # s, that a sweep took to change what is shown
         self._press: QPointF | None = None
         self._last = QPointF()
         self._drag: Drag | None = None
@@ -146,15 +147,20 @@ class View(QWidget):
         width, height = self._pixels()
         return renderer.draw(self.stage, self.camera, round(width * scale), round(height * scale), shift, rough)
 
-    def _draw_moving(self) -> np.ndarray | None:
-        """A picture while things move: coarser where drawing would not keep up with the eye."""
-        began = time.perf_counter()
+    def _show_moving(self) -> None:
+        """A picture while things move."""
         pixels = self._draw((0.0, 0.0), SCALES[self._coarse], rough=True)
-        slow = time.perf_counter() - began > SLOW
-        self._slow = self._slow + 1 if slow else 0
+        if pixels is not None:
+            self._set_image(pixels)
+            self._sum, self._samples = None, 0
+            self._still.start(STILL_AFTER)
+        self._old = False
+
+    def _keep_up(self, took: float) -> None:
+        """Draw coarser from here on, where pictures that take so many seconds would not keep up with the eye."""
+        self._slow = self._slow + 1 if took > SLOW else 0
         if self._slow >= 3 and self._coarse < len(SCALES) - 1:
             self._coarse, self._slow = self._coarse + 1, 0
-        return pixels
 
     def _set_image(self, pixels: np.ndarray) -> None:
         data = np.ascontiguousarray(pixels)
@@ -180,13 +186,9 @@ class View(QWidget):
             self._still.setInterval(STILL_AFTER)
 
     def paintEvent(self, event: QPaintEvent) -> None:
-        if self._old:
-            pixels = self._draw_moving()
-            if pixels is not None:
-                self._set_image(pixels)
-                self._sum, self._samples = None, 0
-                self._still.start(STILL_AFTER)
-            self._old = False
+        began, moving = time.perf_counter(), self._old
+        if moving:
+            self._show_moving()
         painter = QPainter(self)
         if self._image is not None:
             painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
@@ -209,6 +211,9 @@ class View(QWidget):
         for spot in self.spots if self.handles_shown else []:
             over.trouble(spot)
         painter.end()
+        if moving:
+            self._keep_up(self._work + time.perf_counter() - began)
+        self._work = 0.0
 
     def resizeEvent(self, event: QResizeEvent) -> None:
         self.redraw()
@@ -260,7 +265,9 @@ class View(QWidget):
             self._hover(at)
             return
         if self._sweeping and event.buttons() & Qt.MouseButton.LeftButton:
+            began = time.perf_counter()
             self.swept.emit(at)
+            self._work = time.perf_counter() - began
             return
         snap = bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier)
         moved = (at - self._press).manhattanLength() > CLICK

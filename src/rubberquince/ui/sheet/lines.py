@@ -160,9 +160,9 @@ class LinesSection(Section):
 def _length(piece: Piece, curve: Curve, bench: Bench, unit: str) -> str:
     try:
         way = line_of(piece, curve.id, bench.document.meshes)
-        points = unit_mesh(piece.shape, bench.document.meshes).points * np.array(piece.place.size)
+        points = unit_mesh(piece.shape, bench.document.meshes).points
     except QuinceError:
         return ""
-    place = points[np.append(way, way[:1]) if curve.closed else way]
+    place = points[np.append(way, way[:1]) if curve.closed else way] * np.array(piece.place.size)
     length = float(np.linalg.norm(np.diff(place, axis=0), axis=1).sum())
     return f"{show(length, unit)} long, past {len(way)} points"

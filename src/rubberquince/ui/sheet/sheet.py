@@ -2,7 +2,7 @@
 
 from collections.abc import Callable
 
-from PySide6.QtCore import Qt
+from PySide6.QtCore import Qt, QTimer
 from PySide6.QtWidgets import QFrame, QScrollArea, QWidget
 
 from rubberquince.ui.bench import Bench
@@ -30,6 +30,7 @@ from rubberquince.ui.sheet.shape import ShapeSection
 from rubberquince.ui.sheet.surroundings import Surroundings
 
 LEAST_WIDTH = 320
+LATER = 80                  # ms, after which the sheet follows a drag
 KINDS: tuple[Callable[[Bench], Section], ...] = (       # below that of the shape, in the order of the work
     PlaceSection, FeelSection, LinesSection, HoldSection, GoalSection, SeamsSection, SpringsSection, DentsSection,
     ReshapeSection, ReleaseSection, BracesSection, PressureSection, ContactSection, ForcesSection, ForceSection,
@@ -59,7 +60,9 @@ class Sheet(QScrollArea):
         self._page.setLayout(self._rows)
         self.setWidget(self._page)
         self._unit = ""
-        bench.scene_changed.connect(lambda *_: self.refresh())
+        self._later = QTimer(self, singleShot=True, interval=LATER)
+        self._later.timeout.connect(self.refresh)
+        bench.scene_changed.connect(lambda *_: self._follow())
         bench.chose.connect(lambda _: self.refresh())
         bench.map_shown.connect(self.refresh)
         bench.frame_moved.connect(self.refresh)
@@ -84,6 +87,13 @@ class Sheet(QScrollArea):
             section.fold.setChecked(section.title in opened)
         self._rows.addStretch(1)
         self.refresh()
+
+    def _follow(self) -> None:
+        """The scene has changed; a drag changes it at each move, and is not to wait for the sheet."""
+        if not self._bench.document.in_gesture:
+            self.refresh()
+        elif not self._later.isActive():
+            self._later.start()
 
     def refresh(self) -> None:
         if self._bench.scene.length_unit != self._unit:

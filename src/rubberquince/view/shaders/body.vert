@@ -1,7 +1,7 @@
 uniform mat4 view_projection;
 in vec3 in_place;
 in vec3 in_normal;
-in float in_value;
+in float in_value;                  // of what is tinted
 uniform float stand_off;            // m, of the picture from the skin
 out vec3 place;
 out vec3 normal;

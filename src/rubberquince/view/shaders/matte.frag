@@ -1,24 +1,15 @@
-// Glazed earthenware, wood, chalk: wrapped diffuse light, a faint shine, and a tint by a signed value.
+// Glazed earthenware, wood, chalk: wrapped diffuse light and a faint shine.
 uniform vec3 base_colour;
-uniform float tinted;               // 1 = show a signed value instead of the colour, 2 = one from 0 to 1
 uniform float shine;                // 1 = a smooth skin that mirrors the window softly
 uniform float moves;                // 1 = lit through what moves as well
 in vec3 place;
 in vec3 normal;
-in float value;
 out vec4 colour;                    // alpha: the part of the light that comes from the window
-
-vec3 signed_colour(float v) {
-    vec3 low = vec3(0.115, 0.190, 0.235), middle = vec3(0.88, 0.86, 0.80), high = vec3(0.457, 0.087, 0.023);
-    float t = clamp(v / 0.25, -1.0, 1.0);
-    return t < 0.0 ? mix(middle, low, -t) : mix(middle, high, t);
-}
 
 void main() {
     vec3 n = normalize(normal), v = normalize(eye - place);
     if (dot(n, v) < 0.0) n = -n;
-    vec3 base = tinted > 1.5 ? mix(vec3(0.88, 0.86, 0.80), vec3(0.145, 0.05, 0.115), clamp(value, 0.0, 1.0))
-        : tinted > 0.5 ? signed_colour(value) : base_colour;
+    vec3 base = base_colour;
     if (moves < 0.5) {
         float seen = 1.0 - smoothstep(0.0003, 0.003, length(fwidth(place)));     // no more of it than can be seen
         base *= 1.0 + 0.055 * grain(place * vec3(55.0, 260.0, 260.0)) * seen + 0.05 * grain(place * 24.0);
