@@ -28,7 +28,7 @@ from rubberquince.document.values import SolidValues
 from rubberquince.document.weights import values_of, weights_of
 from rubberquince.shapes.polymesh import PolyMesh
 from rubberquince.shapes.primitives import sheet
-from rubberquince.shapes.surface import Heat, skin_distance
+from rubberquince.shapes.surface import Heat, Ways
 
 
 def flat(across=20, **more):
@@ -75,7 +75,7 @@ def test_distance_goes_round_the_edge_of_a_fold_not_through_space():
     folded = np.column_stack([np.where(x < 0, -x, x), np.where(x < 0, 0.0, 0.01 / 0.4), mesh.points[:, 2]]) * 0.4
     folded[np.abs(x) < 1e-9, 1] = 0.005
     hem = np.flatnonzero(x == -0.5)
-    far = skin_distance(folded, mesh.triangles, hem)
+    far = Ways(folded, mesh.triangles).from_line(hem)
     assert far[x == 0.5].min() > 0.3 and far[np.abs(x) < 1e-9] == pytest.approx(0.2, rel=0.06)
 
 

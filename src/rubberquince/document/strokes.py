@@ -32,6 +32,10 @@ class Form:
         return cKDTree(self.points)
 
     @cached_property
+    def ways(self) -> surface.Ways:
+        return surface.Ways(self.points, self.triangles)
+
+    @cached_property
     def heat(self) -> surface.Heat:
         return surface.Heat(self.points, self.triangles)
 

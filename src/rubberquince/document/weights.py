@@ -141,8 +141,7 @@ def _line(rule: LineRule, skin: _Skin, beside: Beside) -> np.ndarray:
 @lru_cache(maxsize=64)
 def _from_line(mesh: PolyMesh, size: tuple[float, float, float], line: tuple[int, ...], closed: bool) -> np.ndarray:
     """Distance (n,), m, found once for each line: its reach is what is changed."""
-    form = form_of(mesh, size)
-    return surface.skin_distance(form.points, form.triangles, np.array(line, np.int64), closed)
+    return form_of(mesh, size).ways.from_line(np.array(line, np.int64), closed)
 
 
 def _edges(rule: EdgesRule, skin: _Skin, beside: Beside) -> np.ndarray:

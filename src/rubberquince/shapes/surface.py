@@ -18,28 +18,50 @@ CLUSTER = 7.0                      # edges across, of what a blur takes together
 BLURRED, MOST_ROUNDS = 1e-3, 300    # of the values: where a blur is done; and of its iterations, whatever the mesh
 
 
-def skin_distance(points: np.ndarray, triangles: np.ndarray, line: np.ndarray, closed: bool = False) -> np.ndarray:
-    """Distance (n,) of each point along the skin from a line past point numbers ``line`` (k,), inf where none leads.
+@dataclass(frozen=True, eq=False)
+class Ways:
+    """How far it is along a skin with ``points`` (n, 3) and ``triangles`` (t, 3), from whatever line."""
 
-    Through space where the skin hardly bends, which is exact; else by heat (Crane, Weischedel, Wardetzky 2013).
-    """
-    far = np.full(len(points), np.inf)
-    if not len(line):
+    points: np.ndarray
+    triangles: np.ndarray
+
+    def from_line(self, line: np.ndarray, closed: bool = False) -> np.ndarray:
+        """Distance (n,) of each point from a line past point numbers ``line`` (k,), inf where no way leads.
+
+        Through space where the skin hardly bends, which is exact; else by heat (Crane, Weischedel, Wardetzky 2013).
+        """
+        far = np.full(len(self.points), np.inf)
+        if not len(line):
+            return far
+        reached = np.isin(self._joined, np.unique(self._joined[line]))
+        straight = distance_to_line(self.points, self.points[np.append(line, line[:1]) if closed else line])
+        if self._heat is not None:
+            along = igl.heat_geodesics_solve(self._heat, np.unique(line).astype(np.int64))
+            bent = np.isfinite(along) & (along - straight > np.maximum(ROUND_ABOUT * straight, ROUGH * self._edge))
+            straight = np.where(bent, along, straight)
+        far[reached] = straight[reached]
         return far
-    joined = connected_parts(points, triangles)
-    reached = np.isin(joined, np.unique(joined[line]))
-    straight = distance_to_line(points, points[np.append(line, line[:1]) if closed else line])
-    data, sides = igl.HeatGeodesicsData(), np.ascontiguousarray(triangles, np.int64)
-    a, b, c = (points[triangles[:, k]] for k in range(3))
-    if np.linalg.norm(np.cross(b - a, c - a), axis=1).min(initial=np.inf) > 0.0:
-        igl.heat_geodesics_precompute(np.ascontiguousarray(points, float), sides, data)
-        along = igl.heat_geodesics_solve(data, np.unique(line).astype(np.int64))
-        edges = edges_of(triangles)
-        edge = float(np.median(np.linalg.norm(points[edges[:, 0]] - points[edges[:, 1]], axis=1)))
-        bent = np.isfinite(along) & (along - straight > np.maximum(ROUND_ABOUT * straight, ROUGH * edge))
-        straight = np.where(bent, along, straight)
-    far[reached] = straight[reached]
-    return far
+
+    @cached_property
+    def _joined(self) -> np.ndarray:
+        return connected_parts(self.points, self.triangles)
+
+    @cached_property
+    def _edge(self) -> float:
+        """The length of most edges."""
+        edges = edges_of(self.triangles)
+        return float(np.median(np.linalg.norm(self.points[edges[:, 0]] - self.points[edges[:, 1]], axis=1)))
+
+    @cached_property
+    def _heat(self) -> igl.HeatGeodesicsData | None:
+        """What takes long and is the same for all lines; None where a triangle has no area."""
+        a, b, c = (self.points[self.triangles[:, k]] for k in range(3))
+        if not np.linalg.norm(np.cross(b - a, c - a), axis=1).min(initial=np.inf) > 0.0:
+            return None
+        data = igl.HeatGeodesicsData()
+        igl.heat_geodesics_precompute(np.ascontiguousarray(self.points, float),
+                                      np.ascontiguousarray(self.triangles, np.int64), data)
+        return data
 
 
 def distance_to_line(points: np.ndarray, line: np.ndarray) -> np.ndarray:
