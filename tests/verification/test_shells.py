@@ -292,3 +292,39 @@ def test_silly_values_give_numbers_and_no_explosion(stretch, squeeze, bend, dens
         stepper.frame()
         assert np.isfinite(stepper.state.packed()).all()
     assert own_crossings(stepper) == 0
+
+
+def film_over_a_ball(height, ground=True):
+    ball = primitives.sphere(20, 10)
+    thing = ColliderSpec(0.16 * ball.points + np.array([0.0, 0.08, 0.0]), ball.triangles, Touch(1e-3, 0.3))
+    film = make_shell(primitives.sheet(20, 20), (0.36, 1.0, 0.36), (0.0, height, 0.0),
+                      replace(CANVAS, bend=2e-6, density=0.05), inflation=Inflation(-80.0, 0.5))
+    return Stepper(RunSpec([film], [thing] if ground else [], quality=QUALITIES["draft"]))
+
+
+def test_a_loose_film_is_sucked_down_on_what_it_covers_and_stays_there():
+    """With a cap thought over its rim, what the ball keeps from moving would throw the film up by that rim."""
+    stepper = film_over_a_ball(0.17)
+    for frame in range(30):
+        stepper.frame(frame / 24.0)
+        assert stepper.state.x[:, 1].max() < 0.18
+    x = stepper.state.x
+    rim = np.unique(rims(stepper.world.pressing._inside[0].triangles[:800])[0])
+    from_ball = np.linalg.norm(x[:, [0, 2]], axis=1)
+    assert own_crossings(stepper) == 0 and np.median(x[rim, 1]) < 0.05 and x[from_ball < 0.03, 1].min() > 0.15
+    assert np.median(np.linalg.norm(stepper.state.v, axis=1)) < 0.01
+
+
+def test_suction_pushes_by_area_where_it_covers_something_and_not_in_the_air():
+    stepper = film_over_a_ball(1.0, ground=False)
+    world, x = stepper.world, stepper.state.x
+    world.pressing.tell(10.0)
+    for covers, lift in ((True, 80.0 * 0.36 ** 2), (False, 0.0)):
+        world.pressing.cover(x, np.array([covers]))
+        slope = np.zeros_like(x)
+        world.pressing.add_gradient(x, slope)
+        assert slope.sum(axis=0) == pytest.approx([0.0, lift, 0.0], abs=1e-9)
+    for _ in range(4):
+        stepper.frame()
+    assert np.ptp(stepper.state.x[:, 1]) < 1e-9                 # it falls flat
+    assert stepper.state.x[0, 1] == pytest.approx(1.0 - 0.5 * 9.81 * (4.0 / 24.0) ** 2, rel=2e-3)

@@ -380,6 +380,8 @@ class Stepper:
         turned = self._scheme.turned_on(state, h, np.zeros(w.bodies, bool))
         going = turned[1]
         touches, leans = self.contacts.touches(state.x, going - state.x)
+        if w.pressing.cover(state.x, touches | ~self._loose):
+            self._elastic = (NOWHERE, 0.0)
         met = self.contacts.met(state.x, going - state.x, SLOW_STEPS * USUAL_GRAVITY * h * h)
         for bounce in self._bounces:
             met[bounce.node] = True

@@ -1,4 +1,7 @@
-"""What presses on a skin from inside, on shells and on solids; openings are thought closed by a cap over their rim."""
+"""What presses on a skin from inside, on shells and on solids; openings are thought closed by a cap over their rim.
+
+A skin with an opening that is sucked at is not: air presses it on what it covers, and nothing draws at its rim.
+"""
 
 from collections.abc import Sequence
 from dataclasses import dataclass
@@ -41,6 +44,8 @@ class Pressing:
         self.pairs = NOTHING
         self.inflations: list[Inflation] = [body.inflation for body in bodies]
         self._since = np.inf
+        self._idle: set[int] = set()        # what sucks at nothing
+        self._caps: dict[int, tuple[np.ndarray, np.ndarray]] = {}      # what a cap would push (n, 3), N, and from where
         self._pressed = [(carrier, int(first)) for carrier, first in zip(carriers, first_node)]
         self._inside: dict[int, _Inside] = {}
 
@@ -71,8 +76,40 @@ class Pressing:
         inside = self._inside_of(body)
         return self._volume(inside, self._points(inside, x))
 
+    def cover(self, x: np.ndarray, covers: np.ndarray) -> bool:
+        """Before a substep from ``x`` (n, 3), m: which bodies (bodies,) touch something or are held, and so cover it.
+
+        True where that makes other forces than before.
+        """
+        changes, self._idle, self._caps = bool(self._idle or self._caps), set(), {}
+        for body in self._active():
+            inside = self._inside_of(body)
+            if self.inflations[body].pressure < 0.0 and inside.loops:
+                if covers[body]:
+                    self._caps[body] = self._cap_push(body, x), x[inside.first:inside.last].copy()
+                else:
+                    self._idle.add(body)
+        return changes or bool(self._idle or self._caps)
+
+    def _cap_push(self, body: int, x: np.ndarray) -> np.ndarray:
+        """What the caps of a body push its nodes (n, 3), N."""
+        inside = self._inside_of(body)
+        points = self._points(inside, x)
+        pressure = self._law(body, self._volume(inside, points))[1]
+        caps = inside.triangles[len(self._pressed[body][0].triangles):]
+        a, b, c = (points[caps[:, k]] for k in range(3))
+        push = np.zeros_like(points)
+        np.add.at(push, caps, pressure * inside.way / 6.0 * np.cross(b - a, c - a)[:, None])
+        return self._on_nodes(inside, push)
+
     def energy(self, x: np.ndarray) -> float:
-        return sum((self._law(body, self.volume(body, x))[0] for body in self._active()), 0.0)
+        total = 0.0
+        for body in self._active():
+            total += self._law(body, self.volume(body, x))[0]
+            if body in self._caps:
+                push, start = self._caps[body]
+                total += float(np.vdot(push, x[self._inside_of(body).first:self._inside_of(body).last] - start))
+        return total
 
     def add_gradient(self, x: np.ndarray, out: np.ndarray) -> None:
         for body in self._active():
@@ -81,19 +118,27 @@ class Pressing:
             pressure = self._law(body, self._volume(inside, points))[1]
             slope = np.zeros_like(points)
             add_volume_gradient(points, inside.triangles, -pressure * inside.way, slope)
-            count = len(inside.bind_node)
-            for k, loop in enumerate(inside.loops):
-                slope[loop] += slope[count + k] / len(loop)
-            mine = out[inside.first:inside.last]
-            for column in range(inside.bind_node.shape[1]):
-                np.add.at(mine, inside.bind_node[:, column],
-                          inside.bind_weight[:, column, None] * slope[:count])
+            out[inside.first:inside.last] += self._on_nodes(inside, slope)
+            if body in self._caps:
+                out[inside.first:inside.last] += self._caps[body][0]
+
+    def _on_nodes(self, inside: _Inside, at_points: np.ndarray) -> np.ndarray:
+        """Forces at the skin's points and the middles of its caps, as forces (n, 3) at the nodes that carry them."""
+        count = len(inside.bind_node)
+        for k, loop in enumerate(inside.loops):
+            at_points[loop] += at_points[count + k] / len(loop)
+        at_nodes = np.zeros((inside.last - inside.first, 3))
+        for column in range(inside.bind_node.shape[1]):
+            np.add.at(at_nodes, inside.bind_node[:, column],
+                      inside.bind_weight[:, column, None] * at_points[:count])
+        return at_nodes
 
     def fill_blocks(self, x: np.ndarray, out: np.ndarray) -> None:
         """Pressure turns with the skin, which makes no stiffness that is sure to be positive; there are no blocks."""
 
     def _active(self) -> list[int]:
-        return [body for body, inflation in enumerate(self.inflations) if inflation.now(self._since) != 0.0]
+        return [body for body, inflation in enumerate(self.inflations)
+                if inflation.now(self._since) != 0.0 and body not in self._idle]
 
     def _law(self, body: int, volume: float) -> tuple[float, float]:
         """Energy, J, and pressure, Pa, of what is inside a body."""
