@@ -5,6 +5,7 @@ from functools import lru_cache
 import numpy as np
 from scipy.spatial import cKDTree
 
+from rubberquince.distinct import distinct
 from rubberquince.document.bodies import Meshes, unit_mesh
 from rubberquince.document.scene import Curve, Piece
 from rubberquince.shapes.paths import path_through
@@ -50,7 +51,7 @@ def on_the_far_side(piece: Piece, curve: Curve, meshes: Meshes) -> Curve | None:
 def outline_of(triangles: np.ndarray) -> np.ndarray:
     """The points (k,) on the rims of a skin."""
     loops = rims(triangles)
-    return np.unique(np.concatenate(loops)) if loops else np.zeros(0, np.int64)
+    return distinct(np.concatenate(loops)) if loops else np.zeros(0, np.int64)
 
 
 def line_of(piece: Piece, curve_id: str, meshes: Meshes) -> np.ndarray:

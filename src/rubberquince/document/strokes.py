@@ -7,6 +7,7 @@ from typing import Any
 import numpy as np
 from scipy.spatial import cKDTree
 
+from rubberquince.distinct import distinct
 from rubberquince.document.maps import Stroke
 from rubberquince.shapes import surface
 from rubberquince.shapes.polymesh import PolyMesh
@@ -129,4 +130,4 @@ def _smoothed(near: np.ndarray, value: np.ndarray, form: Form, width: float) -> 
 def _near_line(tree: cKDTree, line: np.ndarray, radius: float) -> np.ndarray:
     """Which points of a tree are within a ``radius`` of a line (k, 3), and some more."""
     reach = radius + 0.5 * np.linalg.norm(np.diff(line, axis=0), axis=1).max(initial=0.0)
-    return np.unique(np.concatenate(tree.query_ball_point(line, reach)).astype(np.int64))
+    return distinct(np.concatenate(tree.query_ball_point(line, reach)).astype(np.int64))

@@ -4,6 +4,7 @@ import numpy as np
 from scipy.sparse import coo_array
 from scipy.spatial import cKDTree
 
+from rubberquince.distinct import distinct
 from rubberquince.errors import ShapeError
 from rubberquince.shapes.polymesh import PolyMesh, edges_of
 from rubberquince.shapes.rays import nearest_hits
@@ -29,7 +30,7 @@ def net_links(points: np.ndarray, mesh: PolyMesh, rings: int,
     Raises ShapeError when there are too many.
     """
     triangles = mesh.triangles
-    pairs = _near_pairs(points, np.unique(triangles), within) if within > 0.0 else _ring_pairs(
+    pairs = _near_pairs(points, distinct(triangles), within) if within > 0.0 else _ring_pairs(
         len(points), np.concatenate([edges_of(triangles), _diagonals(mesh)]), rings)
     length = np.linalg.norm(points[pairs[:, 0]] - points[pairs[:, 1]], axis=1)
     pairs, length = pairs[length > 0.0], length[length > 0.0]
@@ -51,7 +52,7 @@ def _even_shares(pairs: np.ndarray, way: np.ndarray, count: int) -> np.ndarray:
     order = np.argsort(ends, kind="stable")
     degree = np.bincount(ends, minlength=count)
     first, out = np.cumsum(degree) - degree, np.zeros(len(ends))
-    for springs in np.unique(degree[degree > 0]):
+    for springs in distinct(degree[degree > 0]):
         nodes = np.flatnonzero(degree == springs)
         for some in np.array_split(nodes, len(nodes) * springs ** 2 // MOST_AT_ONCE + 1):
             star = order[first[some][:, None] + np.arange(springs)]
@@ -97,7 +98,7 @@ def braces_across(points: np.ndarray, triangles: np.ndarray, count: int, longest
     They set out inwards from points at random, aside by up to ``spread``, degrees, and are no longer than ``longest``.
     """
     rng = np.random.default_rng(seed)
-    used = np.unique(triangles)
+    used = distinct(triangles)
     start = rng.choice(used, min(count, len(used)), replace=False)
     inward = -point_normals(points, triangles)[start]
     aside = rng.normal(size=inward.shape)

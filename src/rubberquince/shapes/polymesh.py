@@ -8,6 +8,7 @@ import numpy as np
 from scipy.sparse import coo_array
 from scipy.sparse.csgraph import connected_components
 
+from rubberquince.distinct import among, distinct
 from rubberquince.errors import ShapeError
 
 LARGEST = 1e5       # m; anything farther out is a damaged file, not a prop
@@ -104,7 +105,7 @@ def edges_of(triangles: np.ndarray) -> np.ndarray:
     """Unique edges (e, 2) int32 of a triangle list, each with its smaller point first."""
     pairs = np.sort(triangles[:, [0, 1, 1, 2, 2, 0]].reshape(-1, 2), axis=1).astype(np.int64)
     count = int(triangles.max(initial=0)) + 1           # one number for each is sorted sooner than two
-    return np.stack(np.divmod(np.unique(pairs[:, 0] * count + pairs[:, 1]), count), axis=1).astype(np.int32)
+    return np.stack(np.divmod(distinct(pairs[:, 0] * count + pairs[:, 1]), count), axis=1).astype(np.int32)
 
 
 def is_closed(triangles: np.ndarray) -> bool:
@@ -112,7 +113,7 @@ def is_closed(triangles: np.ndarray) -> bool:
     directed = triangles[:, [0, 1, 1, 2, 2, 0]].reshape(-1, 2).astype(np.int64)
     key = directed[:, 0] * (triangles.max() + 1) + directed[:, 1]
     back = directed[:, 1] * (triangles.max() + 1) + directed[:, 0]
-    return len(np.unique(key)) == len(key) and bool(np.isin(back, key, assume_unique=True).all())
+    return len(distinct(key)) == len(key) and np.array_equal(np.sort(key), np.sort(back))
 
 
 def rims(triangles: np.ndarray) -> list[np.ndarray]:
@@ -121,9 +122,9 @@ def rims(triangles: np.ndarray) -> list[np.ndarray]:
     edges = triangles[:, [0, 1, 1, 2, 2, 0]].reshape(-1, 2).astype(np.int64)
     count = int(triangles.max()) + 1
     key, back = edges[:, 0] * count + edges[:, 1], edges[:, 1] * count + edges[:, 0]
-    rim = edges[~np.isin(key, back)]
+    rim = edges[~among(key, back)]
     if not len(rim):
         return []
     graph = coo_array((np.ones(len(rim), bool), (rim[:, 0], rim[:, 1])), shape=(count, count))
     group = connected_components(graph, directed=False)[1][rim[:, 0]]
-    return [rim[group == number] for number in np.unique(group)]
+    return [rim[group == number] for number in distinct(group)]

@@ -6,6 +6,7 @@ Every step returns the mesh, the same object where nothing was to do, and senten
 import igl
 import numpy as np
 
+from rubberquince.distinct import among
 from rubberquince.shapes.polymesh import PolyMesh, is_closed, volume
 
 TOGETHER = 1e-6             # of the size: points nearer than this are one
@@ -118,7 +119,7 @@ def holes(mesh: PolyMesh) -> list[np.ndarray]:
     key = directed[:, 0] * len(mesh.points) + directed[:, 1]
     back = directed[:, 1] * len(mesh.points) + directed[:, 0]
     follow: dict[int, list[int]] = {}
-    for a, b in directed[~np.isin(back, key)].tolist():
+    for a, b in directed[~among(back, key)].tolist():
         follow.setdefault(b, []).append(a)
     loops = []
     while follow:

@@ -11,6 +11,7 @@ from scipy.sparse.csgraph import connected_components
 from scipy.sparse.linalg import LinearOperator, cg, splu
 from scipy.spatial import cKDTree
 
+from rubberquince.distinct import distinct
 from rubberquince.shapes.polymesh import edges_of
 
 ROUND_ABOUT, ROUGH = 0.25, 1.5      # what the way along a bent skin is longer, of that through space and of an edge
@@ -33,10 +34,10 @@ class Ways:
         far = np.full(len(self.points), np.inf)
         if not len(line):
             return far
-        reached = np.isin(self._joined, np.unique(self._joined[line]))
+        reached = np.isin(self._joined, distinct(self._joined[line]))
         straight = distance_to_line(self.points, self.points[np.append(line, line[:1]) if closed else line])
         if self._heat is not None:
-            along = igl.heat_geodesics_solve(self._heat, np.unique(line).astype(np.int64))
+            along = igl.heat_geodesics_solve(self._heat, distinct(line).astype(np.int64))
             bent = np.isfinite(along) & (along - straight > np.maximum(ROUND_ABOUT * straight, ROUGH * self._edge))
             straight = np.where(bent, along, straight)
         far[reached] = straight[reached]
@@ -99,7 +100,7 @@ def sharp_points(points: np.ndarray, triangles: np.ndarray, degrees: float) -> n
     same = (ends[1:] == ends[:-1]).all(axis=1)
     one, two = face[:-1][same], face[1:][same]
     sharp = (normal[one] * normal[two]).sum(axis=1) < np.cos(np.radians(degrees))
-    return np.unique(ends[:-1][same][sharp])
+    return distinct(ends[:-1][same][sharp])
 
 
 def point_normals(points: np.ndarray, triangles: np.ndarray) -> np.ndarray:

@@ -5,6 +5,7 @@ from dataclasses import replace
 import igl
 import numpy as np
 
+from rubberquince.distinct import distinct
 from rubberquince.solver.contacts import Contacts
 from rubberquince.solver.specs import PelletSpec
 from rubberquince.solver.state import State
@@ -94,7 +95,7 @@ class Balls:
         """Which of the pellets (k,) bool are deep in something at the start of a step."""
         t, skin = contacts.touching, self._world.skin
         deep = t.ids[t.distance < BURIED * t.gap]
-        nodes = skin.bind_node[np.unique(deep[(deep >= 0) & (deep < skin.moving)])]
+        nodes = skin.bind_node[distinct(deep[(deep >= 0) & (deep < skin.moving)])]
         return np.isin(self.nodes, nodes)
 
     def calm(self, buried: np.ndarray, before: np.ndarray, v: np.ndarray) -> None:

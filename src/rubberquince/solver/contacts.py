@@ -2,6 +2,7 @@
 
 import numpy as np
 
+from rubberquince.distinct import distinct
 from rubberquince.kernels import contact as ct
 from rubberquince.kernels.distance import come_within
 from rubberquince.kernels.groups import groups
@@ -85,7 +86,7 @@ class Contacts:
         """Solids (numbers), by groups, that started in each other and are still being drawn apart."""
         pairs = np.array(self.touching.tangled, np.int64).reshape(-1, 2)
         group = self._groups(pairs[:, 0], pairs[:, 1])[:-1]
-        return [np.flatnonzero(group == number) for number in np.unique(group[np.unique(pairs)])]
+        return [np.flatnonzero(group == number) for number in distinct(group[distinct(pairs)])]
 
     def draw_apart(self, x: np.ndarray, h: float) -> np.ndarray:
         """Nodes ``x`` (n, 3) after ``h``, s, of drawing tangled solids apart, as far as nothing else is in the way."""
@@ -126,7 +127,7 @@ class Contacts:
     def reached(self) -> np.ndarray:
         """Which nodes (n,) bool carry something that was picked since the last place was named."""
         w, ids = self._world, self.touching.ids
-        points = np.unique(ids[(ids >= 0) & (ids < w.skin.moving)])
+        points = distinct(ids[(ids >= 0) & (ids < w.skin.moving)])
         reached = np.zeros(len(w.mass), bool)
         reached[w.skin.bind_node[points].reshape(-1)] = True
         return reached
@@ -172,7 +173,7 @@ class Contacts:
         last = np.where(ids[:, 3] >= 0, np.minimum(w.skin.piece[ids[:, 3]], still), still)
         pairs = np.minimum(np.array(meet, np.int64).reshape(-1, 2), still)
         group = self._groups(np.append(first, pairs[:, 0]), np.append(last, pairs[:, 1]))
-        return [np.flatnonzero(group[:-1] == number) for number in np.unique(group[:-1]) if number != group[-1]]
+        return [np.flatnonzero(group[:-1] == number) for number in distinct(group[:-1]) if number != group[-1]]
 
     # --- forces ---------------------------------------------------------------------------------------
 

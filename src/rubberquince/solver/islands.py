@@ -11,6 +11,7 @@ from typing import Any
 
 import numpy as np
 
+from rubberquince.distinct import distinct
 from rubberquince.errors import Stopped
 from rubberquince.kernels.groups import groups
 from rubberquince.solver.specs import (
@@ -57,7 +58,7 @@ class IslandStepper(Stepper):
         for body, carrier in enumerate(world.carriers):
             if carrier.radius is not None:
                 self._size[body] = PELLETS * carrier.size
-        self._size[np.unique(world.flow.body)] *= CREEPS
+        self._size[distinct(world.flow.body)] *= CREEPS
         self._on_courses = np.array([getattr(body, "course", None) is not None
                                      or k in world.rests
                                      or (body.goal is not None and body.goal.course is not None)

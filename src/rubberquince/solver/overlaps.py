@@ -10,6 +10,7 @@ from itertools import combinations
 import igl
 import numpy as np
 
+from rubberquince.distinct import distinct
 from rubberquince.kernels.crossing import count_crossings
 from rubberquince.solver.specs import LedSpec, PelletSpec
 from rubberquince.solver.world import Skin, World
@@ -97,7 +98,7 @@ def points_inside(skin: Skin, x: np.ndarray, k: int, pieces: np.ndarray) -> np.n
 def edges_of_piece(skin: Skin, k: int) -> np.ndarray:
     """The edges (e, 2) of piece ``k``."""
     own = skin.owned_edge[k]
-    return skin.edges[np.unique(own[own >= 0])]
+    return skin.edges[distinct(own[own >= 0])]
 
 
 def _tangled(world: World, x: np.ndarray, a: int, b: int) -> bool:

@@ -3,6 +3,7 @@
 import numpy as np
 from scipy.sparse import csr_array
 
+from rubberquince.distinct import distinct
 from rubberquince.kernels import patches as pt
 from rubberquince.kernels.groups import groups
 from rubberquince.solver.world import World
@@ -68,7 +69,7 @@ class Patches:
         """The points of patch p are those from ``ptr[p]`` to ``ptr[p + 1]`` of the second array."""
         points = max(len(self._world.skin.points), 1)
         owner = np.repeat(np.repeat(np.arange(len(self.piece)), np.diff(self._first)), 3)
-        mine = np.unique(owner * points + self._triangles[self._order].reshape(-1))
+        mine = distinct(owner * points + self._triangles[self._order].reshape(-1))
         return np.searchsorted(mine // points, np.arange(len(self.piece) + 1)), mine % points
 
     def _sharing_a_point(self) -> np.ndarray:

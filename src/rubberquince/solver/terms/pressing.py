@@ -8,6 +8,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from rubberquince.distinct import distinct
 from rubberquince.kernels.contact import carry
 from rubberquince.kernels.enclosed import add_volume_gradient, enclosed_volume
 from rubberquince.shapes.polymesh import rims
@@ -175,7 +176,7 @@ def _close(carrier: Carrier, first: int) -> _Inside:
         triangles.append(np.column_stack([edges[:, ::-1], np.full(len(edges), count + k)]))
     closed = np.concatenate(triangles)
     points = np.einsum("pk,pki->pi", carrier.bind_weight, carrier.start[carrier.bind_node])
-    rim_points = [np.unique(edges) for edges in loops]
+    rim_points = [distinct(edges) for edges in loops]
     points = np.concatenate([points, *(points[rim].mean(axis=0)[None] for rim in rim_points)])
     volume = enclosed_volume(points, closed, points.mean(axis=0))
     a, b, c = (points[closed[:, k]] for k in range(3))
