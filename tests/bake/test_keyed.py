@@ -2,9 +2,11 @@
 
 import numpy as np
 import pytest
+from scipy.spatial.transform import Rotation
 
 from rubberquince.bake.assemble import assemble
 from rubberquince.bake.checks import checks_of
+from rubberquince.bake.courses import pose_at
 from rubberquince.bake.keys import run_key, topology_key
 from rubberquince.bake.run import SceneRun
 from rubberquince.document.document import Document
@@ -189,6 +191,13 @@ def test_a_piece_goes_the_way_of_a_line_at_the_pace_of_its_keys_and_says_when_th
     angle = 2.0 * np.pi * np.arange(12) / 12
     assert middles[:, 0] == pytest.approx(0.2 * (np.cos(angle) - 1.0), abs=2e-3)
     assert middles[:, 2] == pytest.approx(0.2 * np.sin(angle), abs=2e-3)
+    assert np.ptp(np.array([skin - skin.mean(axis=0) for skin in skins(run, frames, "t")]), axis=0).max() < 1e-6
+    turned = pose_at(cart.model_copy(update={"turns_along": True}), run._scene, 4.0)[0]     # a quarter of the round
+    assert turned == pytest.approx(Rotation.from_euler("y", -90, degrees=True).as_matrix()
+                                   @ pose_at(cart, run._scene, 4.0)[0], abs=2e-2)
+    assert pose_at(cart.model_copy(update={"turns_along": True}), run._scene, 1.0)[0] == pytest.approx(
+        pose_at(cart, run._scene, 1.0)[0], abs=1e-12)
+    assert run_key(run._scene) != run_key(run._scene.with_piece(cart.model_copy(update={"turns_along": True})))
     assert run_key(run._scene) != run_key(run._scene.with_piece(ring.model_copy(update={"curves": (
         Curve(id="c", name="round", beads=beads, closed=False),)})))
     lost = Scene(pieces=(BALL, cart), run=RUN)

@@ -352,6 +352,8 @@ def test_a_line_is_chosen_to_move_along_and_seen_as_a_path(window):
     assert field(window, "Place", "Gone so far").isHidden()
     pick(place.line, "rail of " + ball.name)
     assert window.bench.chosen.moves_along == "ball c" and not field(window, "Place", "Gone so far").isHidden()
+    place.turns.click()
+    assert window.bench.chosen.turns_along
     place.beads["place.along"].click()
     window.player.go(11)
     type_into(field(window, "Place", "Gone so far").edit, "100 %")

@@ -1,9 +1,11 @@
 """Where keys lead pieces: places in time of what they hold, draw, or move whatever is in the way."""
 
 from collections.abc import Callable
+from functools import reduce
 
 import numpy as np
 from scipy.interpolate import RBFInterpolator
+from scipy.spatial.transform import Rotation
 
 from rubberquince.document.bodies import Meshes, local_points, unit_mesh
 from rubberquince.document.scene import Piece, Place, Scene
@@ -31,8 +33,10 @@ def pose_at(piece: Piece, scene: Scene, frame: float, riders: tuple[str, ...] = 
     now = at_frame(piece, frame).place
     turn, place = pose_of(now)
     if piece.moves_along:
-        way = _line(piece, scene)
-        place = place + _on_line(way, now.along) - _on_line(way, at_frame(piece, scene.run.first).place.along)
+        way, start = _line(piece, scene), at_frame(piece, scene.run.first).place.along
+        place = place + _on_line(way, now.along) - _on_line(way, start)
+        if piece.turns_along:
+            turn = _turn_along(way, start, now.along) @ turn
     if not piece.rides_on:
         return turn, place
     mount = next((p for p in scene.pieces if p.id == piece.rides_on), None)
@@ -67,8 +71,32 @@ def _line(piece: Piece, scene: Scene) -> np.ndarray:
 
 def _on_line(way: np.ndarray, share: float) -> np.ndarray:
     """The place (3,), m, at a ``share`` 0 .. 1 of the length of a line of points ``way`` (n, 3)."""
+    gone = _gone(way)
+    return np.array([np.interp(share, gone, way[:, i]) for i in range(3)])
+
+
+def _gone(way: np.ndarray) -> np.ndarray:
+    """The share 0 .. 1 of a line's length that is gone at each of its points (n, 3), m."""
     gone = np.append(0.0, np.cumsum(np.linalg.norm(np.diff(way, axis=0), axis=1)))
-    return np.array([np.interp(share * gone[-1], gone, way[:, i]) for i in range(3)])
+    return np.asarray(gone / max(gone[-1], 1e-300))
+
+
+def _turn_along(way: np.ndarray, start: float, end: float) -> np.ndarray:
+    """How (3, 3) a line turns between two shares 0 .. 1 of its length, without ever turning about itself (Bishop 1975).
+    """
+    gone = _gone(way)
+    toward = np.gradient(way, axis=0)
+    if np.allclose(way[0], way[-1]):
+        toward[0] = toward[-1] = toward[0] + toward[-1]         # a closed line has no ends
+    between = (gone > min(start, end)) & (gone < max(start, end))
+    shares = np.concatenate([[start], gone[between][::1 if end >= start else -1], [end]])
+    along = np.stack([np.interp(shares, gone, toward[:, i]) for i in range(3)], axis=1)
+    along /= np.maximum(np.linalg.norm(along, axis=1, keepdims=True), 1e-300)
+    axis = np.cross(along[:-1], along[1:])
+    sine = np.linalg.norm(axis, axis=1, keepdims=True)
+    angle = np.arctan2(sine, (along[:-1] * along[1:]).sum(axis=1, keepdims=True))
+    turns = Rotation.from_rotvec(axis / np.maximum(sine, 1e-300) * angle).as_matrix()
+    return reduce(lambda turned, step: step @ turned, turns, np.eye(3))
 
 
 def course_of(piece: Piece, scene: Scene, meshes: Meshes, nodes: np.ndarray) -> Course | None:

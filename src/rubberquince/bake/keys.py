@@ -85,7 +85,7 @@ def _looked_at(scene: Scene, of: Piece) -> list[Any]:
 def _way(of: Piece, scene: Scene) -> list[Any]:
     """The line that a piece moves along, and where it lies."""
     other_id, _, line = of.moves_along.partition(" ")
-    return [(of.moves_along, p.place.model_dump(), [one.model_dump(exclude={"name"}) for one in p.curves
+    return [(of.moves_along, of.turns_along, p.place.model_dump(), [one.model_dump(exclude={"name"}) for one in p.curves
                                                     if one.id == line]) for p in scene.pieces if p.id == other_id]
 
 

@@ -187,7 +187,8 @@ class Piece(Plain):
     its values again; ``release`` says when Pellets are let go, ``reshape`` what shape it wants to have.
     ``carried_by`` is the id of the piece that carries it, if that is its role; ``rides_on`` that of one whose keyed
     motion it takes part in; ``moves_along`` the id of a piece and, after a space, that of a line on it whose way this
-    one goes.  ``passes`` are the ids of what it passes through, among them itself or GROUND.
+    one goes, and ``turns_along`` whether it turns as that does.  ``passes`` are the ids of what it passes through,
+    among them itself or GROUND.
     """
 
     id: str = Field(pattern=r"^[a-z0-9]{1,16}$")
@@ -217,6 +218,7 @@ class Piece(Plain):
     tracks: tuple[Track, ...] = Field((), max_length=100)
     rides_on: str = Field("", max_length=16)
     moves_along: str = Field("", max_length=40)
+    turns_along: bool = False
 
     def lines_and_sets(self) -> dict[str, str]:
         """What of its skin has a name: ids and names."""

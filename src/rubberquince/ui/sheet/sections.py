@@ -76,12 +76,18 @@ class PlaceSection(Section):
         self.rows.addLayout(named_row("Moves along", self.line))
         self.add_field(Value("Gone so far", "place.along", "%", 0.0, 1.0,
                              "What part of the line it has gone: key 0 % here and 100 % there", usual=0.0), keyed=True)
+        self.turns = QCheckBox("Turns with the line")
+        self.turns.setToolTip("Faces along the line as it does at the start, and leans neither way by itself")
+        self.turns.clicked.connect(lambda on: self._set("turn with the line", "turns_along", on))
+        self.rows.addWidget(self.turns)
 
     def shows(self, piece: Piece, path: str) -> bool:
         return path != "place.along" or bool(piece.moves_along)
 
     def refresh(self, piece: Piece) -> None:
         super().refresh(piece)
+        self.turns.setVisible(bool(piece.moves_along))
+        self.turns.setChecked(piece.turns_along)
         self.line.clear()
         lines = {"": "nothing", **{f"{p.id} {curve.id}": f"{curve.name} of {p.name}"
                                    for p in self.bench.scene.pieces for curve in p.curves}}
