@@ -198,6 +198,9 @@ def test_a_piece_goes_the_way_of_a_line_at_the_pace_of_its_keys_and_says_when_th
     assert pose_at(cart.model_copy(update={"turns_along": True}), run._scene, 1.0)[0] == pytest.approx(
         pose_at(cart, run._scene, 1.0)[0], abs=1e-12)
     assert run_key(run._scene) != run_key(run._scene.with_piece(cart.model_copy(update={"turns_along": True})))
+    spot = ring.model_copy(update={"curves": (Curve(id="c", name="spot", beads=(beads[0], beads[0])),)})
+    assert pose_at(cart.model_copy(update={"turns_along": True}), run._scene.with_piece(spot), 7.0)[0] == pytest.approx(
+        pose_at(cart, run._scene, 1.0)[0], abs=1e-12)
     assert run_key(run._scene) != run_key(run._scene.with_piece(ring.model_copy(update={"curves": (
         Curve(id="c", name="round", beads=beads, closed=False),)})))
     lost = Scene(pieces=(BALL, cart), run=RUN)

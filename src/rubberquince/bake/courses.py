@@ -91,7 +91,8 @@ def _turn_along(way: np.ndarray, start: float, end: float) -> np.ndarray:
     between = (gone > min(start, end)) & (gone < max(start, end))
     shares = np.concatenate([[start], gone[between][::1 if end >= start else -1], [end]])
     along = np.stack([np.interp(shares, gone, toward[:, i]) for i in range(3)], axis=1)
-    along /= np.maximum(np.linalg.norm(along, axis=1, keepdims=True), 1e-12)        # a line without length goes nowhere
+    length = np.linalg.norm(along, axis=1, keepdims=True)
+    along = np.where(length > 1e-9, along / np.maximum(length, 1e-9), 0.0)      # without length it leads nowhere
     axis = np.cross(along[:-1], along[1:])
     sine = np.linalg.norm(axis, axis=1, keepdims=True)
     angle = np.arctan2(sine, (along[:-1] * along[1:]).sum(axis=1, keepdims=True))
