@@ -119,6 +119,9 @@ def test_pressure_in_what_is_open_is_explained(show):
     window = show(skin_scene(sheet_piece(pressure=PressureValues(pressure=50.0))))
     check = next(check for check in window.checks.shown if "as if a flat lid closed" in check.sentence)
     assert not check.trouble
+    window = show(skin_scene(sheet_piece(pressure=PressureValues(pressure=-50.0))))
+    (check,) = [check for check in window.checks.shown if " is open" in check.sentence]
+    assert "sucked onto what it touches" in check.sentence and not check.trouble
 
 
 def test_a_shell_round_a_solid_overlaps_nothing_and_through_it_does(show, qtbot):

@@ -272,10 +272,13 @@ def _lift_check(piece: Piece, other: str, fate: str, rise: float, spot: np.ndarr
 
 
 def _open_but_pressed(piece: Piece, scene: Scene, meshes: Meshes) -> list[Check]:
-    """Pressure needs an inside; over an opening a flat cap is thought."""
+    """Pressure needs an inside; over an opening a flat cap is thought.  What sucks needs something to cover."""
     mesh = unit_mesh(piece.shape, meshes)
     if piece.pressure.pressure == 0.0 or not rims(mesh.triangles):
         return []
+    if piece.pressure.pressure < 0.0:
+        sentence = f"{piece.name} is open and loose: it is sucked onto what it touches, and in the air not at all."
+        return [] if piece.hold.what != "nothing" else [Check(sentence, False, piece.id)]
     sentence = f"{piece.name} is open: its pressure acts as if a flat lid closed every opening."
     loops = holes(mesh)
     spot = piece_points(piece, meshes)[max(loops, key=len)].mean(axis=0) if loops else None
