@@ -160,6 +160,41 @@ def test_a_rebound_is_that_of_a_fine_explicit_run(speed, share, apart):
     assert np.sqrt(((heights - expected) ** 2).mean()) < apart
 
 
+def thrown(fps, quality, speed=2.2, seconds=0.25):
+    """Heights of the middle, m, and energies, J, of an undamped ball that is thrown on the ground, at all substeps."""
+    ball = make_solid(primitives.sphere(16, 8), (0.1, 0.1, 0.1), 4, (0, 0.06, 0), Material(20e3, 0.42, 1000.0, 0.0),
+                      Touch(1e-3, 0.3))
+    stepper, heights, energies = Stepper(RunSpec([ball], [], fps=fps, quality=quality)), [], []
+    stepper.state.v[:, 1] = -speed
+    mass, substep = stepper.world.mass, stepper._substep
+
+    def watched(*when):
+        substep(*when)
+        x, v = stepper.state.x, stepper.state.v
+        heights.append(mass @ x[:, 1] / mass.sum())
+        energies.append(0.5 * mass @ (v ** 2).sum(axis=1) + stepper.system.energy(x) + 9.81 * mass @ x[:, 1])
+    stepper._substep = watched
+    for _ in range(round(seconds * fps)):
+        stepper.frame()
+    return np.array(heights), np.array(energies)
+
+
+@pytest.mark.parametrize("quality, within", [(QUALITIES["draft"], 0.15), (GOOD, 0.05)])
+def test_a_ball_is_squashed_and_comes_back_alike_at_any_frames_a_second(quality, within):
+    runs = [thrown(fps, quality)[0] for fps in (12.0, 24.0, 48.0, 120.0)]
+    squash = np.array([0.051 - heights.min() for heights in runs])
+    fast = np.sqrt([heights.max() - 0.051 for heights in runs])
+    assert squash == pytest.approx(squash[-1], rel=within) and squash[-1] > 0.02
+    assert fast == pytest.approx(fast[-1], rel=0.15)
+
+
+@pytest.mark.parametrize("fps, quality", [(240.0, GOOD), (120.0, QUALITIES["sure"])])
+def test_short_steps_get_no_energy_out_of_contact(fps, quality):
+    """A ball squashed to half of its height shot to pieces at more frames a second."""
+    _, energies = thrown(fps, quality)
+    assert energies.max() < 1.03 * energies[0] and energies[-1] > 0.7 * energies[0]
+
+
 @pytest.mark.parametrize("poisson, least", [(0.495, 0.99), (0.3, 0.0)])
 def test_what_hardly_compresses_keeps_its_volume(poisson, least):
     block = make_solid(primitives.block((6, 6, 6)), (0.12, 0.12, 0.12), 5, (0, 0.061, 0),

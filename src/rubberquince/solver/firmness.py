@@ -5,6 +5,7 @@ import numpy as np
 from rubberquince.solver.specs import LedSpec, RigidSpec
 from rubberquince.solver.world import World
 
+FINEST = 1.0 / 384.0        # s: shorter steps need no firmer contact, which would only chatter faster
 CONTACT_INERTIA = 5.0       # contact stiffness in units of mass / step²
 CONTACT_LOAD = 4.0          # and in units of the body's own weight pressure over the gap
 POINT_INERTIA, POINT_LOAD = 0.1, 4.0        # the same for a single point of a rigid body, of the whole of it
@@ -13,7 +14,7 @@ BALL_INERTIA, BALL_LOAD = 40.0, 100.0       # the same for a pellet, of whose ga
 
 def contact_stiffness(w: World, h: float) -> np.ndarray:
     """Stiffness of the contact of skin points (points,), N/m, for steps of ``h``, s."""
-    skin = w.skin
+    skin, h = w.skin, max(h, FINEST)
     contact = np.zeros(len(skin.points))
     for body in range(w.bodies):
         if isinstance(w.spec.bodies[body], LedSpec):

@@ -105,6 +105,10 @@ class _Move:
     done: bool
 
 
+# Positions, m, the bodies that are adrift, speeds, m/s, and what pushes, evened out and now, m/s².
+_Arrival = tuple[np.ndarray, list[np.ndarray], np.ndarray, np.ndarray, np.ndarray]
+
+
 @dataclass(frozen=True, eq=False)
 class _Place:
     """Positions (n, 3) m that were tried, their energy short of contact, J, and the force of damping there, N."""
@@ -138,7 +142,7 @@ class Stepper:
         self._elastic = (NOWHERE, 0.0)      # the last positions and their elastic energy, J
         self._late_motion = np.zeros(rest.shape, np.float32)
         self._loose = self.world.turns
-        self._scheme = Scheme(self.world, self._loose, spec.quality.ringing)
+        self._scheme = Scheme(self.world, self._loose, min(spec.quality.ringing, USUAL_FPS / spec.fps))
         self._damping = Damping(self.world, self.system, self._loose, pitches)
         self._forces, self._courses = Forces(self.world), Courses(self.world)
         self._supply = np.zeros_like(rest)  # what the forces on held nodes are that known motion works against, N
@@ -281,33 +285,20 @@ class Stepper:
         if self.world.springs.begin(state.x, h):
             self._elastic = (NOWHERE, 0.0)
         step = self._plan(h, since)
-        quality = step.quality
         buried = self._balls.buried(self.contacts)
         self.system.prepare(state.x, step.stretch, step.inertia)
-        place, limited, cut, most = self._predict(step), False, False, 0.0
-        for iteration in range(quality.iterations):
-            if self._stop():
-                raise Stopped
-            if iteration:
-                self.system.assemble(place.x)
-            before = place.x
-            move = self._newton(place, step, iteration)
-            place, limited, cut = move.there, move.limited, move.cut
-            most = max(most, move.gained)
-            little = move.gained <= quality.tolerance * most and not limited
-            if move.done or little or np.abs(place.x - before).max() < SETTLED * self._finest:
-                break
-        x = self._balanced(place.x, step.aim) if limited else place.x
-        may_drift = self._loose & ~step.leans
-        adrift = self.contacts.adrift(state.x, x, self._meetings()) if may_drift.any() else []
-        x = self._turned_as_free(x, step.aim, adrift)
-        v, push, force = self._scheme.speeds(state, x, step.aim, step.left, self._courses.speed)
-        self._damping.calm_wholes(x, v, self._courses.speed, h)
-        if cut or (step.touches.any() and self._gains(x, v, step)):
+        end = self._minimised(self._predict(step), step, 0, step.quality.iterations)
+        x, adrift, v, push, force = self._arrived(end, step)
+        gains = self._gains(end, x, v, step)
+        if gains and not end.done:          # it is not where forces balance yet
+            end = self._minimised(end.there, step, step.quality.iterations, step.quality.iterations + PATIENT)
+            x, adrift, v, push, force = self._arrived(end, step)
+            gains = self._gains(end, x, v, step)
+        if end.cut or gains:
             touched = step.touches[self.world.node_body]
             if self._balls.any:             # each for itself
                 touched[self._balls.nodes] = self.contacts.reached()[self._balls.nodes]
-            stopped = touched[:, None] | cut
+            stopped = touched[:, None] | end.cut
             v = np.where(stopped, (x - state.x) / h, v)                 # of what is led it is that already
             push, force = np.where(stopped, 0.0, push), np.where(stopped, 0.0, force)
         for bounce in self._bounces:
@@ -326,12 +317,41 @@ class Stepper:
             self._elastic = (NOWHERE, 0.0)
         self.state = replace(state, x=x, v=v, push=push, force=force, memory=self.world.flow.memory)
 
-    def _gains(self, x: np.ndarray, v: np.ndarray, step: _Step) -> bool:
+    def _minimised(self, place: _Place, step: _Step, first: int, last: int) -> _Move:
+        """Where Newton steps from number ``first`` to before ``last`` lead; it is done where that is near enough."""
+        most, quality = 0.0, step.quality
+        for number in range(first, last):
+            if self._stop():
+                raise Stopped
+            if number:
+                self.system.assemble(place.x)
+            move = self._newton(place, step, number)
+            most = max(most, move.gained)
+            little = move.gained <= quality.tolerance * most and not move.limited
+            if move.done or little or np.abs(move.there.x - place.x).max() < SETTLED * self._finest:
+                return replace(move, done=True)
+            place = move.there
+        return move
+
+    def _arrived(self, end: _Move, step: _Step) -> _Arrival:
+        """What a substep that ends there makes of nodes."""
+        state = self.state
+        x = self._balanced(end.there.x, step.aim) if end.limited else end.there.x
+        may_drift = self._loose & ~step.leans
+        adrift = self.contacts.adrift(state.x, x, self._meetings()) if may_drift.any() else []
+        x = self._turned_as_free(x, step.aim, adrift)
+        v, push, force = self._scheme.speeds(state, x, step.aim, step.left, self._courses.speed)
+        self._damping.calm_wholes(x, v, self._courses.speed, step.aim.h)
+        return x, adrift, v, push, force
+
+    def _gains(self, end: _Move, x: np.ndarray, v: np.ndarray, step: _Step) -> bool:
         """Is there more energy at ``x`` and speeds ``v`` than at the start of the substep?
 
         The scheme throws back what a contact stops within one step, and faster than it came.  What known motion works
-        against what it leads is not of that.
+        against what it leads is not of that, nor what is cut short.
         """
+        if end.cut or not step.touches.any():
+            return False
         state, w = self.state, self.world
         mass = w.mass * w.free
         now = self.contacts.energy(x, step.contact) + self.seams.energy(x)
