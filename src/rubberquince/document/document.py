@@ -33,6 +33,7 @@ class Document:
         self._undone: list[Command] = []
         self._gesture: int | None = None
         self._gestures = 0
+        self._hasty = False
         self._saved: Scene | None = self._scene
 
     @property
@@ -66,17 +67,20 @@ class Document:
         self._undone.clear()
         self._become(after)
 
-    def begin_gesture(self) -> None:
-        """From here on, steps with one label are one step: a drag, a sweep of a slider."""
+    def begin_gesture(self, hasty: bool = False) -> None:
+        """From here on, steps with one label are one step: a drag, a sweep of a slider.
+
+        Of a ``hasty`` one there are so many that who shows values may follow some times a second.
+        """
         self._gestures += 1
-        self._gesture = self._gestures
+        self._gesture, self._hasty = self._gestures, hasty
 
     def end_gesture(self) -> None:
         self._gesture = None
 
     @property
-    def in_gesture(self) -> bool:
-        return self._gesture is not None
+    def in_haste(self) -> bool:
+        return self._gesture is not None and self._hasty
 
     def set_value(self, label: str, path: str, value: Any, piece_id: str | None = None, frame: float = 0.0) -> None:
         """Replace one value, of a piece or of the scene; of what is keyed, that at a frame.

@@ -30,7 +30,7 @@ from rubberquince.ui.sheet.shape import ShapeSection
 from rubberquince.ui.sheet.surroundings import Surroundings
 
 LEAST_WIDTH = 320
-LATER = 80                  # ms, after which the sheet follows a drag
+LATER = 80                  # ms, after which the sheet follows a hasty gesture
 KINDS: tuple[Callable[[Bench], Section], ...] = (       # below that of the shape, in the order of the work
     PlaceSection, FeelSection, LinesSection, HoldSection, GoalSection, SeamsSection, SpringsSection, DentsSection,
     ReshapeSection, ReleaseSection, BracesSection, PressureSection, ContactSection, ForcesSection, ForceSection,
@@ -89,8 +89,8 @@ class Sheet(QScrollArea):
         self.refresh()
 
     def _follow(self) -> None:
-        """The scene has changed; a drag changes it at each move, and is not to wait for the sheet."""
-        if not self._bench.document.in_gesture:
+        """The scene has changed; a brush changes it at each move, and is not to wait for the sheet."""
+        if not self._bench.document.in_haste:
             self.refresh()
         elif not self._later.isActive():
             self._later.start()

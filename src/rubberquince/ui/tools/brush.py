@@ -117,7 +117,7 @@ class Brush(Tool):
         side = None if self.through.isChecked() else self._from_side(piece)
         self._stroke = Stroke(beads=(self.place_of(piece, spot),), radius=self.radius, strength=self.strength,
                               does=does, from_side=side, mirrored=self.mirrored.isChecked())
-        self._bench.document.begin_gesture()
+        self._bench.document.begin_gesture(hasty=True)
         self._before = a_map or Map(of=self._bench.map_path, low=0.0, high=self._even(piece))
         self._keep()
         self._show_ring(at)
