@@ -107,7 +107,7 @@ def test_rules_make_a_map_that_is_seen_kept_and_computed_with(goaled, qtbot, tmp
     assert window.view_zone.view.stage.display == "smooth"
 
 
-def test_strokes_of_the_brush_are_painted_undone_and_survive_another_mesh(goaled):
+def test_strokes_of_the_brush_are_painted_undone_and_survive_another_mesh(goaled, qtbot):
     window, view = goaled, goaled.view_zone.view
     window.menus.actions["Paint into the open map"].trigger()
     brush = window.view_zone.tools["paint"]
@@ -118,7 +118,10 @@ def test_strokes_of_the_brush_are_painted_undone_and_survive_another_mesh(goaled
     type_into(brush.strength_edit, "100 %")
     at = [pixel_of(view, (x, 0.3, 0.0)) for x in (-0.06, 0.0)]
     QTest.mouseMove(view, at[0])
+    summary = window.sheet.section("Goal")._summary
+    assert "by a map" not in summary.text()
     drag(view, *at)
+    qtbot.waitUntil(lambda: "by a map" in summary.text())
     (layer,) = window.bench.chosen.map_of(PATH).layers
     assert isinstance(layer.rule, StrokesRule) and len(layer.rule.strokes) == 1 and len(layer.rule.strokes[0].beads) > 3
     grid = weights(window).reshape(11, 11)
