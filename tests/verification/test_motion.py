@@ -4,15 +4,15 @@ import numpy as np
 import pytest
 from scipy.optimize import least_squares
 
-from bodies import make_solid
+from bodies import make_shell, make_solid, own_crossings
 from rubberquince.kernels.contact import gap_energy
 from rubberquince.shapes import primitives
 from rubberquince.shapes.polymesh import volume
-from rubberquince.solver.specs import QUALITIES, Material, RunSpec, Touch
+from rubberquince.solver.specs import QUALITIES, Inflation, Material, RunSpec, ShellMaterial, Touch
 from rubberquince.solver.stepper import Stepper
 from rubberquince.solver.system import NO_PAIRS, ElasticSystem
 
-GOOD = QUALITIES["good"]
+GOOD, SURE = QUALITIES["good"], QUALITIES["sure"]
 FOOT = 0.02                 # m, of the tower that is held
 FIRM = 10.0                 # times the contact stiffness of the run: from here on a rebound changes by a hundredth
 
@@ -158,6 +158,42 @@ def test_a_rebound_is_that_of_a_fine_explicit_run(speed, share, apart):
     assert top > low + 0.02
     np.testing.assert_allclose(np.sqrt((max(heights) - low) / (top - low)), 1.0, atol=share)
     assert np.sqrt(((heights - expected) ** 2).mean()) < apart
+
+
+def test_a_ball_of_gas_comes_back_as_a_fine_explicit_run_says():
+    """Its air gives way a hundred times less than it presses: the solver has to know how firm a gas is."""
+    skin = ShellMaterial(2000.0, 1.0, 1e-6, 0.3, 0.0)
+    ball = make_shell(primitives.sphere(12, 6), (0.2, 0.2, 0.2), (0, 0.111, 0), skin, Touch(1e-3, 0.0),
+                      inflation=Inflation(1000.0, backing=101325.0))
+    tops = []
+    for quality in (GOOD, SURE):
+        stepper = Stepper(RunSpec([ball], [], quality=quality, apart=[(0, 0)]))
+        stepper.state.v[:, 1] = -2.4
+        start, heights, cuts = stepper.state.copy(), [], 0
+        for _ in range(6):
+            cuts += stepper.frame().cuts
+            heights.append(stepper.world.mass @ stepper.state.x[:, 1] / stepper.world.mass.sum())
+        assert cuts <= 2
+        tops.append(max(heights))
+        if quality is GOOD:
+            other = Stepper(stepper.world.spec)
+            other.restore(start)
+            expected = explicit_fall(other, FIRM * stepper._contact, 6 / 24, 1 / 24 / 3200).max()
+    assert np.sqrt((np.array(tops) - 0.1) / (expected - 0.1)) == pytest.approx([0.81, 0.97], abs=0.02)
+
+
+@pytest.mark.parametrize("quality", [GOOD, SURE])
+@pytest.mark.parametrize("mesh", [primitives.sphere(20, 12), primitives.block((4, 4, 4))])
+def test_what_is_slammed_flat_comes_back_whole(mesh, quality):
+    """At ten metres a second a jelly of 4 kPa is squashed to a tenth; its skin must not pass through itself."""
+    body = make_solid(mesh, (0.08, 0.08, 0.08), 4, (0.003, 0.06, 0.0))
+    stepper, volumes = Stepper(RunSpec([body], [], quality=quality)), []
+    stepper.state.v[:, 1] = -10.0
+    for _ in range(24):
+        stepper.frame()
+        volumes.append(volume(stepper.skin(), mesh.triangles) / volume(stepper.world.skin.points, mesh.triangles))
+        assert own_crossings(stepper) == 0
+    assert min(volumes) < 0.3 and np.mean(volumes[-8:]) == pytest.approx(1.0, abs=0.1)
 
 
 def thrown(fps, quality, speed=2.2, seconds=0.25):

@@ -8,7 +8,7 @@ import pytest
 from bodies import JELLY, make_block_collider, make_shell, make_solid, own_crossings
 from rubberquince.shapes import primitives
 from rubberquince.solver.carriers.rigid import equal_masses
-from rubberquince.solver.specs import QUALITIES, RigidMaterial, RigidSpec, RunSpec, Touch
+from rubberquince.solver.specs import QUALITIES, RigidMaterial, RigidSpec, RunSpec, ShellMaterial, Touch
 from rubberquince.solver.stepper import Stepper
 from rubberquince.solver.world import World
 
@@ -166,6 +166,22 @@ def test_a_heavy_ball_hops_on_a_skin_that_is_held_at_its_rim():
         assert own_crossings(stepper) == 0
     low = int(np.argmin(heights))
     assert heights[low] < 0.34 and max(heights[low:]) > heights[low] + 0.04
+
+
+@pytest.mark.parametrize("quality", ["draft", "good"])
+def test_what_is_thrown_on_an_elastic_sheet_is_thrown_back(quality):
+    """What swings on something soft does not rest on it, however little the two near each other."""
+    skin = ShellMaterial(400.0, 0.3, 1e-4, 0.35, 0.0)
+    sheet = make_shell(primitives.sheet(12, 12), (0.5, 1.0, 0.5), (0.0, 0.5, 0.0), skin,
+                       held=lambda p: np.abs(p[:, [0, 2]]).max(axis=1) > 0.249)
+    ball = rigid(primitives.sphere(16, 8), (0.1, 0.1, 0.1), (0.0, 0.75, 0.0), RigidMaterial(900.0))
+    stepper, heights = Stepper(RunSpec([sheet, ball], [], ground=None, quality=QUALITIES[quality])), []
+    for _ in range(18):
+        stepper.frame()
+        heights.append(momenta(stepper, 1)[0][1])
+    low = int(np.argmin(heights))
+    assert heights[low] == pytest.approx(0.395, abs=0.01)
+    assert 0.75 < np.sqrt((max(heights[low:]) - 0.55) / 0.2) < 0.96     # .956 at ten times the steps
 
 
 def test_rigid_and_soft_take_each_others_momentum():

@@ -18,6 +18,7 @@ from rubberquince.kernels.distance import EDGE_EDGE, GROUND, closest
 
 BORDER = 0.25       # of the gap: how near what need not push comes before it does
 FLOOR = 1e-3        # of the gap: below it the barrier goes on as its own parabola, so it stays finite
+CARRIED = 4.0       # of a slow step: what goes to and fro with another faster than this does not rest on it
 
 
 @njit(cache=True, nogil=True)
@@ -193,21 +194,29 @@ def active_pairs(ids, kind, gap, pushes, x, moving, point_stiffness, bind_node, 
 
 
 @njit(cache=True, nogil=True)
-def mark_met(ids, kind, gap, x, move, slow, moving, bind_node, bind_weight, met):
+def mark_met(ids, kind, gap, x, move, slow, piece, firm, moving, bind_node, bind_weight, met):
     """Mark in ``met`` (nodes,) bool the nodes of relations within their gap at skin points ``x`` (n, 3), m, whose sides
     neither near nor leave each other by more than ``slow``, m, in ``move`` (n, 3), m.
+
+    Nor do they swing together, along what is between them, by more than CARRIED times that.  Two that are as ``firm``
+    (pieces and the ground,) as 2 in all do not swing: see World.firm.
     """
     w, v = np.empty(4), np.empty(3)
     for e in range(len(ids)):
         d, _ = closest(kind[e], x, ids, e, w, v)
         if d >= gap[e]:
             continue
-        along = 0.0
+        along, together = 0.0, 0.0
         for k in range(4):
             if ids[e, k] >= 0:
+                part = 0.0
                 for i in range(3):
-                    along += w[k] * v[i] * move[ids[e, k], i]
-        if abs(along) > slow * abs(d):
+                    part += w[k] * v[i] * move[ids[e, k], i]
+                along += part
+                together += part if w[k] > 0.0 else 0.0
+        other = firm[-1] if ids[e, 3] < 0 else firm[piece[ids[e, 3]]]
+        swings = firm[piece[ids[e, 0]]] + other < 2 and abs(together) > CARRIED * slow * abs(d)
+        if abs(along) > slow * abs(d) or swings:
             continue
         for k in range(4):
             p = ids[e, k]

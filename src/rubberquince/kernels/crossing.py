@@ -10,12 +10,18 @@ def count_crossings(x, edges, triangles, most):
 
     Möller and Trumbore (1997); an edge does not cross what it has a point of.
     """
-    count = 0
+    count, widest = 0, 0.0
     low, high = np.full(3, np.inf), np.full(3, -np.inf)
+    left = np.empty(len(triangles))
     for t in range(len(triangles)):
         for c in range(3):
             for i in range(3):
                 low[i], high[i] = min(low[i], x[triangles[t, c], i]), max(high[i], x[triangles[t, c], i])
+        a, b, c = x[triangles[t, 0], 0], x[triangles[t, 1], 0], x[triangles[t, 2], 0]
+        left[t] = min(a, b, c)
+        widest = max(widest, max(a, b, c) - left[t])
+    order = np.argsort(left)                    # only those that begin near an edge are looked at
+    left = left[order]
     along, u, v, s = np.empty(3), np.empty(3), np.empty(3), np.empty(3)
     for e in range(len(edges)):
         p, q = edges[e, 0], edges[e, 1]
@@ -25,7 +31,9 @@ def count_crossings(x, edges, triangles, most):
             outside |= max(x[p, i], x[q, i]) < low[i] or min(x[p, i], x[q, i]) > high[i]
         if outside:
             continue
-        for t in range(len(triangles)):
+        first = np.searchsorted(left, min(x[p, 0], x[q, 0]) - widest)
+        last = np.searchsorted(left, max(x[p, 0], x[q, 0]), side="right")
+        for t in order[first:last]:
             a, b, c = triangles[t, 0], triangles[t, 1], triangles[t, 2]
             beside = p in (a, b, c) or q in (a, b, c)
             for i in range(3):

@@ -2,10 +2,10 @@
 
 The matrix is  A = diag(inertia) + stretch·K + Cᵀ firm C,  with K in 3x3 block rows (float32) and the contact part kept
 as a short list of pairs.  A pair is one point-to-point relation ``Σ coef·x[node]`` of at most sixteen nodes, with its
-stiffness firm (3, 3).
+stiffness firm (3, 3).  A gas adds  firm g gᵀ,  with the slope g of its volume at all nodes of its body.
 
-Preconditioner: the exact 3x3 diagonal blocks plus an additive coarse space of twelve affine modes an
-aggregate of nodes (a two-level additive Schwarz method, e.g. Smith, Bjørstad, Gropp 1996, ch. 2).
+Preconditioner: the exact 3x3 diagonal blocks, with gases (Sherman, Morrison 1950), plus an additive coarse space of
+twelve affine modes an aggregate of nodes (a two-level additive Schwarz method, e.g. Smith, Bjørstad, Gropp 1996, ch. 2).
 Without the coarse space the count of iterations grows with stiffness and with the size of a body.
 """
 
@@ -155,6 +155,36 @@ def compliance(diagonal, blocks, stretch, inertia, free, out):
         out[i] = free[i] / (inertia[i] + stretch[i] * (blocks[k, 0] + blocks[k, 4] + blocks[k, 8]) / 3.0)
 
 
+@njit(cache=True, nogil=True)
+def softened(ranges, slope, firm, inverse, soft, give):
+    """What gases leave of the inverse: D⁻¹ - Σ give·soft softᵀ, with ``soft`` (n, 3) = D⁻¹ slope and ``give`` (gases,).
+
+    Gas e has the nodes ``ranges[e, 0] .. ranges[e, 1]``, none of which belongs to another.
+    """
+    for e in range(len(firm)):
+        met = 0.0
+        for i in range(ranges[e, 0], ranges[e, 1]):
+            for a in range(3):
+                soft[i, a] = (inverse[i, 3 * a] * slope[i, 0] + inverse[i, 3 * a + 1] * slope[i, 1]
+                              + inverse[i, 3 * a + 2] * slope[i, 2])
+                met += slope[i, a] * soft[i, a]
+        give[e] = firm[e] / (1.0 + firm[e] * met)
+
+
+@njit(cache=True, nogil=True)
+def add_along(ranges, slope, firm, x, y):
+    """y += Σ firm·slope slopeᵀ x, a range of nodes each; ``x`` and ``y`` are (n, 3)."""
+    for e in range(len(firm)):
+        along = 0.0
+        for i in range(ranges[e, 0], ranges[e, 1]):
+            along += slope[i, 0] * x[i, 0] + slope[i, 1] * x[i, 1] + slope[i, 2] * x[i, 2]
+        along *= firm[e]
+        for i in range(ranges[e, 0], ranges[e, 1]):
+            y[i, 0] += along * slope[i, 0]
+            y[i, 1] += along * slope[i, 1]
+            y[i, 2] += along * slope[i, 2]
+
+
 @njit(cache=True, nogil=True, fastmath={"contract"})
 def precondition(r, inverse, factor, start, part_ptr, part_node, mode, coarse, z):
     """z = D⁻¹ r + P (PᵀAP)⁻¹ Pᵀ r; ``r`` and ``z`` are flat (3n,), ``coarse`` (12·aggregates,) is scratch.
@@ -205,21 +235,26 @@ def _turn(z, grow, p):
 
 @njit(cache=True, nogil=True)
 def conjugate_gradients(chunks, rhs, tolerance, limit, row_ptr, col, blocks, stretch, inertia, pair_ptr, pair_node,
-                        pair_coef, firm, inverse, factor, start, part_ptr, part_node, mode, out, left):
+                        pair_coef, firm, ranges, slope, gas, inverse, factor, start, part_ptr, part_node, mode, out,
+                        left):
     """Solve A·out = rhs to a relative residual (in the preconditioned norm); returns the iterations.
 
     Parameters
     ----------
-    rhs : (n, 3) float64, N.  out : (n, 3) float64, m, overwritten; held nodes stay at zero,
-    because the preconditioner gives them none of the residual.  left : (n, 3) float64, N, what is left of it.
+    rhs : (n, 3) float64, N.  gas : (gases,) N/m⁵, with ``slope`` (n, 3), m², of nodes in ``ranges`` (gases, 2).
+    out : (n, 3) float64, m, overwritten; held nodes stay at zero, because the preconditioner gives them none of the
+    residual.  left : (n, 3) float64, N, what is left of it.
     """
     n = len(rhs)
     r, z = rhs.copy().reshape(-1), np.empty(3 * n)
     p, y = np.empty((n, 3), np.float32), np.empty((n, 3), np.float32)
     flat_p, flat_y, flat_out = p.reshape(-1), y.reshape(-1), out.reshape(-1)
-    coarse = np.empty(len(factor))
+    coarse, soft, give = np.empty(len(factor)), np.empty(slope.shape), np.empty(len(gas))
+    node_r, node_z = r.reshape(n, 3), z.reshape(n, 3)
+    softened(ranges, slope, gas, inverse, soft, give)
     flat_out[:] = 0.0
     precondition(r, inverse, factor, start, part_ptr, part_node, mode, coarse, z)
+    add_along(ranges, soft, -give, node_r, node_z)
     flat_p[:] = z
     rz = dot(r, z)
     goal = rz * tolerance * tolerance
@@ -232,11 +267,13 @@ def conjugate_gradients(chunks, rhs, tolerance, limit, row_ptr, col, blocks, str
         else:
             product_all(chunks, row_ptr, col, blocks, stretch, inertia, p, y)
         add_pair_product(pair_ptr, pair_node, pair_coef, firm, p, y)
+        add_along(ranges, slope, gas, p, y)
         py = dot(flat_p, flat_y)
         if py <= 0.0:
             break
         _advance(rz / py, flat_p, flat_y, flat_out, r)
         precondition(r, inverse, factor, start, part_ptr, part_node, mode, coarse, z)
+        add_along(ranges, soft, -give, node_r, node_z)
         fresh = dot(r, z)
         _turn(z, fresh / rz, flat_p)
         rz = fresh

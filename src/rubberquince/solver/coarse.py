@@ -59,6 +59,19 @@ class CoarseSpace:
                                        + inertia[lo:hi].sum() / world.mass[lo:hi].sum() * self._inertial[rows, rows]
                                        + self._drawn[rows, rows])
 
+    def with_gases(self, ranges: np.ndarray, slope: np.ndarray, firm: np.ndarray) -> np.ndarray:
+        """The matrix with the stiffness of gases in it, see kernels.linear."""
+        if not len(firm):
+            return self.matrix
+        matrix = self.matrix.copy()
+        for (lo, hi), stiffness in zip(ranges, firm):
+            base, last = self.aggregate[lo:hi].min(), self.aggregate[lo:hi].max() + 1
+            along = np.zeros((last - base, 4, 3))
+            np.add.at(along, self.aggregate[lo:hi] - base, self.mode[lo:hi, :, None] * slope[lo:hi, None])
+            rows = slice(12 * base, 12 * last)
+            matrix[rows, rows] += stiffness * np.outer(along, along)
+        return matrix
+
 
 def _aggregates(carriers: list[Carrier]) -> tuple[np.ndarray, np.ndarray]:
     """Aggregate (n,) of every node and its affine modes (n, 4): 1 and place within the aggregate."""

@@ -58,7 +58,7 @@ class Contacts:
 
     def begin_frame(self, x: np.ndarray) -> None:
         """Nodes at ``x`` begin a frame: what follows depends on the state alone."""
-        self.touching.begin_frame(x)
+        self.touching.begin_frame(x, self.carry(x))
         if self._world.outside_only.any():
             self.touching.look_inside(self.carry(x))
         self._tangled = still_tangled(self._world, self._overlaps, self.carry(x)) if self._overlaps else []
@@ -148,8 +148,8 @@ class Contacts:
         t, skin = self.touching, self._world.skin
         met = np.zeros(len(x), bool)
         self.look(x)
-        ct.mark_met(t.ids, t.kind, t.gap, self.skin, self._skin_move(move), slow, skin.moving, skin.bind_node,
-                    skin.bind_weight, met)
+        ct.mark_met(t.ids, t.kind, t.gap, self.skin, self._skin_move(move), slow, skin.piece, self._world.firm,
+                    skin.moving, skin.bind_node, skin.bind_weight, met)
         return met
 
     def deepest(self, x: np.ndarray) -> np.ndarray:

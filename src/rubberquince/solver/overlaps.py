@@ -12,6 +12,7 @@ import numpy as np
 
 from rubberquince.distinct import distinct
 from rubberquince.kernels.crossing import count_crossings
+from rubberquince.shapes.polymesh import volume
 from rubberquince.solver.specs import LedSpec, PelletSpec
 from rubberquince.solver.world import Skin, World
 
@@ -93,6 +94,11 @@ def points_inside(skin: Skin, x: np.ndarray, k: int, pieces: np.ndarray) -> np.n
         winding = igl.fast_winding_number(x, skin.triangles[k], np.ascontiguousarray(x[near]))
         inside[near[np.abs(winding) > 0.5]] = True
     return inside
+
+
+def is_tangled_in_itself(skin: Skin, x: np.ndarray, k: int) -> bool:
+    """Does piece ``k`` pass through itself, or is it turned inside out as a whole, at skin points ``x`` (n, 3), m?"""
+    return volume(x, skin.triangles[k]) < 0.0 or count_crossings(x, edges_of_piece(skin, k), skin.triangles[k], 1) > 0
 
 
 def edges_of_piece(skin: Skin, k: int) -> np.ndarray:

@@ -105,6 +105,12 @@ class Scheme:
         back = self._back
         return v + h * ((0.5 - back) * push + back * force)
 
+    def keep_moving(self, bodies: np.ndarray, more: np.ndarray, v: np.ndarray) -> None:
+        """Take from the speeds ``v`` (n, 3) of some bodies, as wholes, what they are ``more`` (n, 3) by, m/s."""
+        for body in bodies:
+            mine = slice(self._world.first_node[body], self._world.first_node[body + 1])
+            v[mine] -= self._world.mass[mine] @ more[mine] / self._world.mass[mine].sum()
+
     def keep_motion(self, state: State, x: np.ndarray, v: np.ndarray, due: np.ndarray, aim: Aim,
                     adrift: list[np.ndarray]) -> None:
         """Give bodies that touch only each other the momenta that they had, the angular about their common centre.

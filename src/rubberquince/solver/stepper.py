@@ -94,14 +94,15 @@ class _Step:
 
 @dataclass(frozen=True, eq=False)
 class _Move:
-    """Where a Newton step led; whether it was limited, or cut so that its end is not that of the equations; and whether
-    another one would change nothing that counts.  gained : J.
+    """Where a Newton step led; whether it was limited, or cut so that its end is not that of the equations (``short``
+    if that was the line search); and whether another one would change nothing that counts.  gained : J.
     """
 
     there: "_Place"
     gained: float
     limited: bool
     cut: bool
+    short: bool
     done: bool
 
 
@@ -142,6 +143,7 @@ class Stepper:
         self._elastic = (NOWHERE, 0.0)      # the last positions and their elastic energy, J
         self._late_motion = np.zeros(rest.shape, np.float32)
         self._loose = self.world.turns
+        self._rigid = self._loose & (self.world.firm[: self.world.bodies] == 1)
         self._scheme = Scheme(self.world, self._loose, min(spec.quality.ringing, USUAL_FPS / spec.fps))
         self._damping = Damping(self.world, self.system, self._loose, pitches)
         self._forces, self._courses = Forces(self.world), Courses(self.world)
@@ -290,8 +292,10 @@ class Stepper:
         end = self._minimised(self._predict(step), step, 0, step.quality.iterations)
         x, adrift, v, push, force = self._arrived(end, step)
         gains = self._gains(end, x, v, step)
-        if gains and not end.done:          # it is not where forces balance yet
-            end = self._minimised(end.there, step, step.quality.iterations, step.quality.iterations + PATIENT)
+        rigid = np.flatnonzero(self._rigid & step.touches)
+        if (gains or (end.short and len(rigid))) and not end.done:      # it is not where forces balance yet
+            first = step.quality.iterations
+            end = self._minimised(end.there, step, first, first + (PATIENT if gains else first))
             x, adrift, v, push, force = self._arrived(end, step)
             gains = self._gains(end, x, v, step)
         if end.cut or gains:
@@ -299,8 +303,11 @@ class Stepper:
             if self._balls.any:             # each for itself
                 touched[self._balls.nodes] = self.contacts.reached()[self._balls.nodes]
             stopped = touched[:, None] | end.cut
+            due = self._scheme.due(v, push, force, h)
             v = np.where(stopped, (x - state.x) / h, v)                 # of what is led it is that already
             push, force = np.where(stopped, 0.0, push), np.where(stopped, 0.0, force)
+            if not end.cut:                 # this step is half an acceleration slower or faster than its end
+                self._scheme.keep_moving(rigid, self._scheme.due(v, push, force, h) - due, v)
         for bounce in self._bounces:
             bounce.part(v)
         if self._balls.any:
@@ -496,12 +503,12 @@ class Stepper:
         if there is at:                      # deflected, it leads uphill: straight on, but shorter, it does not
             self.contacts.shorten(x, wanted)
             there, gained, halved = self._search(at, wanted, step, friction)
-        cut = limited == HELD_BACK or halved
+        cut, short = limited == HELD_BACK or halved, halved and limited != HELD_BACK
         self.effort = Effort(self.effort.newton + 1, self.effort.linear + iterations, self.effort.cuts + cut)
         as_told = abs(gained - expected) <= step.quality.tolerance * expected + step.rounding
         limited = bool(limited) or halved or leap > 1.0
         slid = ct.friction_left(*friction, x - self.state.x, there.x - self.state.x, SLIDES * step.aim.h)
-        return _Move(there, gained, limited, cut, as_told and not limited and slid < SLID)
+        return _Move(there, gained, limited, cut, short, as_told and not limited and slid < SLID)
 
     def _search(self, at: _Place, move: np.ndarray, step: _Step,
                 friction: tuple[np.ndarray, ...]) -> tuple[_Place, float, bool]:

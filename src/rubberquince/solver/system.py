@@ -111,12 +111,13 @@ class ElasticSystem:
         """
         w, pattern, inertia = self._world, self._world.pattern, inertia + self._world.goals.stiffness
         rows = (pattern.row_ptr, pattern.col, self.blocks, stretch, inertia)
-        coarse_factor(self._coarse.matrix, *pairs, w.free, self._coarse.aggregate, self._coarse.modes, self._factor,
-                      self._start)
+        gases = w.pressing.gases(x)
+        coarse_factor(self._coarse.with_gases(*gases), *pairs, w.free, self._coarse.aggregate, self._coarse.modes,
+                      self._factor, self._start)
         linear.diagonal_inverse(pattern.diagonal, self.blocks, stretch, inertia, *pairs, w.free, self._inverse)
         move = np.empty_like(force)
         iterations = linear.conjugate_gradients(
-            self.chunks, force, tolerance, MOST_ITERATIONS, *rows, *pairs, self._inverse, self._factor, self._start,
-            self._coarse.part_ptr, self._coarse.part_node, self._coarse.mode, move, self._left)
+            self.chunks, force, tolerance, MOST_ITERATIONS, *rows, *pairs, *gases, self._inverse, self._factor,
+            self._start, self._coarse.part_ptr, self._coarse.part_node, self._coarse.mode, move, self._left)
         balance(self._left, x, w.mass, w.first_node, inertia, *pairs, w.node_body, self._loose, move)
         return move, iterations

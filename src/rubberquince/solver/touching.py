@@ -9,7 +9,7 @@ import numpy as np
 
 from rubberquince.kernels import patches as pt
 from rubberquince.kernels.distance import GROUND, LEAVING, closest_of
-from rubberquince.solver.overlaps import points_inside
+from rubberquince.solver.overlaps import is_tangled_in_itself, points_inside
 from rubberquince.solver.patches import Patches, found
 from rubberquince.solver.world import World
 
@@ -19,7 +19,8 @@ LEAST, MOST = 0.5, 0.12     # of the gap and of a cell: bounds of this; what goe
 BEND = 0.1          # of the finest length: what moves so far against its body may turn its skin much
 TURNS = np.radians(4.0)     # that a patch may turn farther until pairs are found anew
 FLAT = 0.02         # of the volume of a cell at rest: one that has less is inside out or nearly
-CRUMPLED = 0.12     # of the cells of a solid: one of which more are inside out does not touch itself, so it can unfold
+CRUMPLED = 0.12     # of the cells of a solid: one of which more are inside out does not touch itself, so it can unfold,
+#                     if it is tangled in itself
 HALF = 0.5 * (1.0 + pt.SPARE)       # of the gap: what boxes are widened by
 SIDES = np.repeat([-1.0, 1.0], 3)
 ROUNDING = 1e-9
@@ -66,12 +67,15 @@ class Touching:
         self._crumpled = np.zeros(0, np.int64)
         self.drop()
 
-    def begin_frame(self, x: np.ndarray) -> None:
-        """Look anew at the next call, and find out which solids are crumpled with their nodes at ``x`` (n, 3), m."""
+    def begin_frame(self, x: np.ndarray, skin: np.ndarray) -> None:
+        """Look anew at the next call, and find out which solids are crumpled with their nodes at ``x`` (n, 3) and the
+        points of all skins at ``skin`` (n, 3), m.
+        """
         self.drop()
         self._cones, self._paired = self._patches.no_cones(), False
         share = self._world.octahedra.inside_out(x, FLAT, self._world.bodies)
-        self._crumpled = np.flatnonzero(share > CRUMPLED)
+        self._crumpled = np.array([k for k in np.flatnonzero(share > CRUMPLED)
+                                   if is_tangled_in_itself(self._world.skin, skin, int(k))], np.int64)
 
     def drop(self) -> None:
         """Look anew at the next call."""

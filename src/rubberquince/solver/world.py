@@ -147,8 +147,9 @@ class World:
         self.point_gap, self.friction = np.zeros((2, len(self.skin.points)))
         rigid = [isinstance(body, RigidSpec) for body in spec.bodies]
         self.any_rigid = any(rigid)
-        self.firm = np.array([*(r or isinstance(body, LedSpec) for r, body in zip(rigid, spec.bodies)),
-                              *([True] * (len(spec.colliders) + 1))], bool)     # pieces, then the ground
+        # of pieces, then the ground: 0 gives way, 1 is rigid, 2 is led or stands
+        self.firm = np.array([*(2 if isinstance(body, LedSpec) else int(r) for r, body in zip(rigid, spec.bodies)),
+                              *([2] * (len(spec.colliders) + 1))])
         self.bounce, self.outside_only = np.full(pieces, OWN_BOUNCE), np.zeros(pieces, bool)
         self.meets = self._that_give_way(pieces)                    # which pieces touch; the last is the ground
         for one, two in spec.apart:

@@ -117,9 +117,7 @@ class Pressing:
             inside = self._inside_of(body)
             points = self._points(inside, x)
             pressure = self._law(body, self._volume(inside, points))[1]
-            slope = np.zeros_like(points)
-            add_volume_gradient(points, inside.triangles, -pressure * inside.way, slope)
-            out[inside.first:inside.last] += self._on_nodes(inside, slope)
+            out[inside.first:inside.last] += self._volume_slope(inside, points, -pressure)
             if body in self._caps:
                 out[inside.first:inside.last] += self._caps[body][0]
 
@@ -137,6 +135,22 @@ class Pressing:
     def fill_blocks(self, x: np.ndarray, out: np.ndarray) -> None:
         """Pressure turns with the skin, which makes no stiffness that is sure to be positive; there are no blocks."""
 
+    def gases(self, x: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+        """How firmly gases resist what changes their volume, bodies with nodes at ``x`` (n, 3), m.
+
+        Returns the nodes of each (gases, 2), from and to; the slope of their volumes (n, 3), m²; and N/m⁵ (gases,).
+        """
+        filled = [body for body in self._active() if self.inflations[body].backing is not None]
+        ranges, firm = np.zeros((len(filled), 2), np.int64), np.zeros(len(filled))
+        slopes = np.zeros(x.shape if filled else (0, 3))
+        for k, body in enumerate(filled):
+            inside = self._inside_of(body)
+            ranges[k] = inside.first, inside.last
+            points = self._points(inside, x)
+            firm[k] = self._firmness(body, self._volume(inside, points))
+            slopes[inside.first:inside.last] = self._volume_slope(inside, points, 1.0)
+        return ranges, slopes, firm
+
     def _active(self) -> list[int]:
         return [body for body, inflation in enumerate(self.inflations)
                 if inflation.now(self._since) != 0.0 and body not in self._idle]
@@ -151,6 +165,18 @@ class Pressing:
         left = max(volume, least)
         now = amount / left - backing
         return backing * left - amount * np.log(left / room) - now * min(volume - least, 0.0), now
+
+    def _firmness(self, body: int, volume: float) -> float:
+        """By how much a gas presses less, Pa, for each m³ that it has more."""
+        inflation, room = self.inflations[body], self._inside_of(body).room
+        amount = (inflation.now(self._since) + (inflation.backing or 0.0)) * room
+        return max(amount, 0.0) / volume ** 2 if volume > LEAST_LEFT * room else 0.0
+
+    def _volume_slope(self, inside: _Inside, points: np.ndarray, by: float) -> np.ndarray:
+        """How the volume grows with each node (n, 3), m², times ``by``."""
+        slope = np.zeros_like(points)
+        add_volume_gradient(points, inside.triangles, by * inside.way, slope)
+        return self._on_nodes(inside, slope)
 
     def _volume(self, inside: _Inside, points: np.ndarray) -> float:
         return inside.way * enclosed_volume(points, inside.triangles, points.mean(axis=0))
