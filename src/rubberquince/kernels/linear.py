@@ -5,8 +5,8 @@ as a short list of pairs.  A pair is one point-to-point relation ``Σ coef·x[no
 stiffness firm (3, 3).  A gas adds  firm g gᵀ,  with the slope g of its volume at all nodes of its body.
 
 Preconditioner: the exact 3x3 diagonal blocks, with gases (Sherman, Morrison 1950), plus an additive coarse space of
-twelve affine modes an aggregate of nodes (a two-level additive Schwarz method, e.g. Smith, Bjørstad, Gropp 1996, ch. 2).
-Without the coarse space the count of iterations grows with stiffness and with the size of a body.
+twelve affine modes an aggregate of nodes (a two-level additive Schwarz method, e.g. Smith, Bjørstad, Gropp 1996,
+ch. 2).  Without the coarse space the count of iterations grows with stiffness and with the size of a body.
 """
 
 import numpy as np

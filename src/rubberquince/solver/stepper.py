@@ -292,22 +292,14 @@ class Stepper:
         end = self._minimised(self._predict(step), step, 0, step.quality.iterations)
         x, adrift, v, push, force = self._arrived(end, step)
         gains = self._gains(end, x, v, step)
-        rigid = np.flatnonzero(self._rigid & step.touches)
-        if (gains or (end.short and len(rigid))) and not end.done:      # it is not where forces balance yet
+        short = end.short and (self._rigid & step.touches).any()
+        if (gains or short) and not end.done:       # it is not where forces balance yet
             first = step.quality.iterations
             end = self._minimised(end.there, step, first, first + (PATIENT if gains else first))
             x, adrift, v, push, force = self._arrived(end, step)
             gains = self._gains(end, x, v, step)
         if end.cut or gains:
-            touched = step.touches[self.world.node_body]
-            if self._balls.any:             # each for itself
-                touched[self._balls.nodes] = self.contacts.reached()[self._balls.nodes]
-            stopped = touched[:, None] | end.cut
-            due = self._scheme.due(v, push, force, h)
-            v = np.where(stopped, (x - state.x) / h, v)                 # of what is led it is that already
-            push, force = np.where(stopped, 0.0, push), np.where(stopped, 0.0, force)
-            if not end.cut:                 # this step is half an acceleration slower or faster than its end
-                self._scheme.keep_moving(rigid, self._scheme.due(v, push, force, h) - due, v)
+            v, push, force = self._stopped(x, v, push, force, step, end.cut)
         for bounce in self._bounces:
             bounce.part(v)
         if self._balls.any:
@@ -323,6 +315,24 @@ class Stepper:
         if self.world.flow.go_on(x, h):
             self._elastic = (NOWHERE, 0.0)
         self.state = replace(state, x=x, v=v, push=push, force=force, memory=self.world.flow.memory)
+
+    def _stopped(self, x: np.ndarray, v: np.ndarray, push: np.ndarray, force: np.ndarray, step: _Step,
+                 cut: bool) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+        """Speeds and pushes where what touches, or all where the step was ``cut``, has the speed of this step at ``x``,
+        and nothing carried on.
+
+        That is half an acceleration behind the end of the step: where it was not cut, rigid bodies keep their momenta.
+        """
+        touched, h = step.touches[self.world.node_body], step.aim.h
+        if self._balls.any:                 # each for itself
+            touched[self._balls.nodes] = self.contacts.reached()[self._balls.nodes]
+        stopped, due = touched[:, None] | cut, self._scheme.due(v, push, force, h)
+        v = np.where(stopped, (x - self.state.x) / h, v)            # of what is led it is that already
+        push, force = np.where(stopped, 0.0, push), np.where(stopped, 0.0, force)
+        if not cut:
+            self._scheme.keep_moving(np.flatnonzero(self._rigid & step.touches),
+                                     self._scheme.due(v, push, force, h) - due, v)
+        return v, push, force
 
     def _minimised(self, place: _Place, step: _Step, first: int, last: int) -> _Move:
         """Where Newton steps from number ``first`` to before ``last`` lead; it is done where that is near enough."""
