@@ -182,18 +182,17 @@ def test_a_ball_of_gas_comes_back_as_a_fine_explicit_run_says():
     assert np.sqrt((np.array(tops) - 0.1) / (expected - 0.1)) == pytest.approx([0.81, 0.97], abs=0.02)
 
 
-@pytest.mark.parametrize("quality", [GOOD, SURE])
-@pytest.mark.parametrize("mesh", [primitives.sphere(20, 12), primitives.block((4, 4, 4))])
+@pytest.mark.parametrize(("mesh", "quality"), [(primitives.sphere(20, 12), SURE), (primitives.block((4, 4, 4)), GOOD)])
 def test_what_is_slammed_flat_comes_back_whole(mesh, quality):
     """At ten metres a second a jelly of 4 kPa is squashed to a tenth; its skin must not pass through itself."""
     body = make_solid(mesh, (0.08, 0.08, 0.08), 4, (0.003, 0.06, 0.0))
     stepper, volumes = Stepper(RunSpec([body], [], quality=quality)), []
     stepper.state.v[:, 1] = -10.0
-    for _ in range(24):
+    for _ in range(18):
         stepper.frame()
         volumes.append(volume(stepper.skin(), mesh.triangles) / volume(stepper.world.skin.points, mesh.triangles))
         assert own_crossings(stepper) == 0
-    assert min(volumes) < 0.3 and np.mean(volumes[-8:]) == pytest.approx(1.0, abs=0.1)
+    assert min(volumes) < 0.3 and np.mean(volumes[-6:]) == pytest.approx(1.0, abs=0.1)
 
 
 def thrown(fps, quality, speed=2.2, seconds=0.25):
