@@ -14,6 +14,8 @@ from rubberquince.solver.specs import (
     QUALITIES,
     ColliderSpec,
     Inflation,
+    RigidMaterial,
+    RigidSpec,
     RunSpec,
     SeamSpec,
     ShellMaterial,
@@ -234,6 +236,25 @@ def test_a_blank_is_blown_to_a_cushion(pressure):
     full = stepper.world.pressing.volume(0, stepper.state.x)
     most = 0.191 * 0.3 ** 3             # m³, of two squares of this side that do not stretch
     assert 0.6 < full / most < (1.15 if pressure < 100.0 else 1.6)
+
+
+@pytest.mark.parametrize(("halves", "quality", "fps"), [(0.15, "draft", 24.0), (0.15, "good", 48.0)])
+def test_what_an_air_pad_carries_stops_pumping_in_its_time(halves, quality, fps):
+    """Its skin hardly stretches as its load goes up and down: by that alone it went on for some seconds."""
+    pad = make_shell(primitives.cushion(8, 0.0), (0.3, 0.01, 0.3), (0, 0.02, 0), replace(CANVAS, wobble_halves=halves),
+                     inflation=Inflation(60.0, 0.3))
+    plate = primitives.block((2, 2, 2))
+    load = RigidSpec(plate.points * np.array([0.2, 0.02, 0.2]), plate.triangles, np.eye(3), np.array([0, 0.12, 0]),
+                     RigidMaterial(300.0), Touch(1e-3, 0.5))
+    stepper, heights = Stepper(RunSpec([pad, load], [], quality=QUALITIES[quality], fps=fps)), []
+    for frame in range(round(1.2 * fps)):
+        stepper.frame(frame / fps)
+        heights.append(stepper.state.x[stepper.world.node_body == 1, 1].mean())
+    moves = np.array(heights) - np.mean(heights[-5:])
+    top = int(moves[int(0.3 * fps):].argmax()) + int(0.3 * fps)
+    later = top + round(3.0 * halves * fps)
+    assert moves[top] > 5e-3 and np.abs(moves[later:]).max() < 0.25 * moves[top]
+    assert 0.045 < np.mean(heights[-5:]) < 0.06
 
 
 def test_a_ramp_goes_on_where_a_resumed_run_takes_it_up_to_the_same_bits():

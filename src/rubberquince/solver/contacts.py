@@ -113,16 +113,34 @@ class Contacts:
 
         What ``move`` brings close is then picked, too.
         """
-        w, t = self._world, self.touching
+        w = self._world
         self.look(x, move)
-        near = self._pushes & (t.distance < t.gap)
-        first, last = t.ids[near, 0], t.ids[near, 3]
-        one = np.minimum(w.skin.piece[first], w.bodies)
-        two = np.where(last >= 0, np.minimum(w.skin.piece[last], w.bodies), w.bodies)
+        one, two = self._near()[1:]
         touches = np.zeros(w.bodies + 1, bool)
         touches[one] = touches[two] = True
         group = self._groups(one, two)
         return touches[:-1], group[:-1] == group[-1]
+
+    def pressed(self) -> tuple[np.ndarray, np.ndarray]:
+        """How much, m², of the skin of each body (bodies,) touches, and how heavy, kg, all others are that hang
+        together with it by touching, where ``touches`` looked.
+        """
+        w = self._world
+        ids, one, two = self._near()
+        near = np.zeros(len(w.skin.piece), bool)
+        near[ids[ids >= 0]] = True
+        area = np.bincount(w.skin.piece, w.skin.area * near, len(w.gap))[: w.bodies]
+        moving = (one < w.bodies) & (two < w.bodies)
+        group = groups(one[moving], two[moving], w.bodies)
+        mass = np.bincount(w.node_body, w.mass * w.free, w.bodies)
+        return area, np.bincount(group, mass, w.bodies)[group] - mass
+
+    def _near(self) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+        """Relations (k, 4) nearer than their gap and the two bodies (k,) of each; all that stands still is one more."""
+        w, t = self._world, self.touching
+        ids = t.ids[self._pushes & (t.distance < t.gap)]
+        one = np.minimum(w.skin.piece[ids[:, 0]], w.bodies)
+        return ids, one, np.where(ids[:, 3] >= 0, np.minimum(w.skin.piece[ids[:, 3]], w.bodies), w.bodies)
 
     def reached(self) -> np.ndarray:
         """Which nodes (n,) bool carry something that was picked since the last place was named."""

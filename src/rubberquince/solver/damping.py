@@ -16,6 +16,8 @@ STIFF_SHARE = 0.1           # of the damping of shapes that goes with stiffness:
 MOST, MOST_CARRIED = 0.85, 0.4                  # of the critical, for what is free and for what something carries
 LOWEST = 1 / 6              # of the pitch: what is carried and swings more slowly rolls rather than wobbles
 SWING = 0.2                 # rad: so does what turns on by more in the time of a wobble
+AIR_SHARE = 0.8             # of the damping of a load on an air pad that its air takes; its skin does the rest
+LEAST_UNDER = 0.02          # of a skin: what is carried counts as lying on so much of it
 REST = 1e-5                 # m/s: slower is no wobble
 TICK = 1e-4                 # s: so short that moves add up
 
@@ -32,6 +34,8 @@ class Damping:
         self._rates = np.zeros(world.bodies)            # 1/s, at which wobbles are to die
         self._calm = np.array([body.goal.calms if body.goal else 0.0 for body in world.spec.bodies], float)
         self.pitches = dict(pitches)        # Hz, by body and Poisson's ratio, of a usual material
+        skin = world.skin
+        self._area = np.bincount(skin.piece, skin.area, len(world.gap))[: world.bodies]
         self._ones, self._zeros = np.ones(len(world.mass)), np.zeros(len(world.mass))
         self._change = np.zeros(world.start.shape, np.float32)
         for body in range(world.bodies):
@@ -97,6 +101,20 @@ class Damping:
             turning = (spin ** 2).sum(axis=1) / SWING ** 2
             beta[wobbling] += (2.0 * rates / np.maximum(pitch + turning, 1e-12))[wobbling]
         return 2.0 * ((1.0 - STIFF_SHARE) * rates + self._calm), beta
+
+    def thickness(self, x: np.ndarray, area: np.ndarray, load: np.ndarray, carried: np.ndarray) -> np.ndarray:
+        """How much (bodies,), N s/m⁵, what presses in bodies with nodes at ``x`` (n, 3), m, resists changes of volume.
+
+        An air pad goes up and down with what lies on it, and its skin hardly stretches meanwhile: the air has to be
+        what calms that.  ``area`` (bodies,), m², of a skin touches, half of it on either side, and ``load`` (bodies,),
+        kg, is all that hangs on it; it bears no more of that than the pressure on the area carries.
+        """
+        w, out = self._world, np.zeros(len(load))
+        for body in np.flatnonzero(carried & (load > 0.0) & (self._rates > 0.0)):
+            pressure, under = w.pressing.pressure(int(body), x), 0.5 * area[body]
+            borne = min(load[body], max(pressure, 0.0) * under / max(abs(w.gravity), 1e-9))
+            out[body] = 2.0 * AIR_SHARE * self._rates[body] * borne / max(under, LEAST_UNDER * self._area[body]) ** 2
+        return out
 
     def _squared_pitch(self, x: np.ndarray, v: np.ndarray, usual: np.ndarray) -> np.ndarray:
         """ω² (bodies,), 1/s², of what bodies do as a whole: Rayleigh's quotient, ``usual`` for those at rest."""

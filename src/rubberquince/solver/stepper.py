@@ -417,7 +417,7 @@ class Stepper:
         turned = self._scheme.turned_on(state, h, np.zeros(w.bodies, bool))
         going = turned[1]
         touches, leans = self.contacts.touches(state.x, going - state.x)
-        if w.pressing.cover(state.x, touches | ~self._loose):
+        if self._press(touches, leans, h):
             self._elastic = (NOWHERE, 0.0)
         met = self.contacts.met(state.x, going - state.x, SLOW_STEPS * USUAL_GRAVITY * h * h)
         for bounce in self._bounces:
@@ -441,6 +441,15 @@ class Stepper:
         flown = pull / (1.0 + h * slope / w.mass)[:, None]
         return _Step(aim, inertia, target, flown, 1.0 + drag, drag, np.exp(-h * fade), self._contact,
                      touches, leans, STILL_SPEED * h, rounding, self._care(touches))
+
+    def _press(self, touches: np.ndarray, leans: np.ndarray, h: float) -> bool:
+        """Tell what presses in bodies what touches them; returns whether that makes other forces than before."""
+        w, x = self.world, self.state.x
+        if not w.pressing.any:
+            return False
+        thick = self._damping.thickness(x, *self.contacts.pressed(), touches & leans)
+        changes = w.pressing.cover(x, touches | ~self._loose)
+        return w.pressing.thicken(x, thick, h) or changes
 
     def _care(self, touches: np.ndarray) -> Quality:
         """How well a substep is computed: better where all is slow and bodies that touch come to rest on each other."""

@@ -47,8 +47,14 @@ class Pressing:
         self._since = np.inf
         self._idle: set[int] = set()        # what sucks at nothing
         self._caps: dict[int, tuple[np.ndarray, np.ndarray]] = {}      # what a cap would push (n, 3), N, and from where
+        self._thick: dict[int, tuple[float, float]] = {}    # volumes, m³, at the start of the substep, and N/m⁵
         self._pressed = [(carrier, int(first)) for carrier, first in zip(carriers, first_node)]
         self._inside: dict[int, _Inside] = {}
+
+    @property
+    def any(self) -> bool:
+        """Is there a body that something presses in?"""
+        return any(inflation.pressure for inflation in self.inflations)
 
     def set_inflation(self, body: int, inflation: Inflation) -> None:
         self.inflations[body] = inflation
@@ -92,6 +98,16 @@ class Pressing:
                     self._idle.add(body)
         return changes or bool(self._idle or self._caps)
 
+    def thicken(self, x: np.ndarray, thick: np.ndarray, h: float) -> bool:
+        """Let what presses in bodies resist changes of volume by ``thick`` (bodies,), N s/m⁵, in a substep of ``h``, s,
+        from ``x`` (n, 3), m.
+
+        True where that makes other forces than before.
+        """
+        changes = bool(self._thick)
+        self._thick = {body: (self.volume(body, x), float(thick[body]) / h) for body in self._active() if thick[body]}
+        return changes or bool(self._thick)
+
     def _cap_push(self, body: int, x: np.ndarray) -> np.ndarray:
         """What the caps of a body push its nodes (n, 3), N."""
         inside = self._inside_of(body)
@@ -106,7 +122,9 @@ class Pressing:
     def energy(self, x: np.ndarray) -> float:
         total = 0.0
         for body in self._active():
-            total += self._law(body, self.volume(body, x))[0]
+            volume = self.volume(body, x)
+            before, firm = self._thick.get(body, (volume, 0.0))
+            total += self._law(body, volume)[0] + 0.5 * firm * (volume - before) ** 2
             if body in self._caps:
                 push, start = self._caps[body]
                 total += float(np.vdot(push, x[self._inside_of(body).first:self._inside_of(body).last] - start))
@@ -116,8 +134,10 @@ class Pressing:
         for body in self._active():
             inside = self._inside_of(body)
             points = self._points(inside, x)
-            pressure = self._law(body, self._volume(inside, points))[1]
-            out[inside.first:inside.last] += self._volume_slope(inside, points, -pressure)
+            volume = self._volume(inside, points)
+            before, firm = self._thick.get(body, (volume, 0.0))
+            push = firm * (volume - before) - self._law(body, volume)[1]
+            out[inside.first:inside.last] += self._volume_slope(inside, points, push)
             if body in self._caps:
                 out[inside.first:inside.last] += self._caps[body][0]
 
@@ -136,18 +156,19 @@ class Pressing:
         """Pressure turns with the skin, which makes no stiffness that is sure to be positive; there are no blocks."""
 
     def gases(self, x: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-        """How firmly gases resist what changes their volume, bodies with nodes at ``x`` (n, 3), m.
+        """How firmly gases, and what is thick, resist what changes their volume, bodies with nodes at ``x`` (n, 3), m.
 
         Returns the nodes of each (gases, 2), from and to; the slope of their volumes (n, 3), m²; and N/m⁵ (gases,).
         """
-        filled = [body for body in self._active() if self.inflations[body].backing is not None]
+        filled = [body for body in self._active()
+                  if self.inflations[body].backing is not None or body in self._thick]
         ranges, firm = np.zeros((len(filled), 2), np.int64), np.zeros(len(filled))
         slopes = np.zeros(x.shape if filled else (0, 3))
         for k, body in enumerate(filled):
             inside = self._inside_of(body)
             ranges[k] = inside.first, inside.last
             points = self._points(inside, x)
-            firm[k] = self._firmness(body, self._volume(inside, points))
+            firm[k] = self._firmness(body, self._volume(inside, points)) + self._thick.get(body, (0.0, 0.0))[1]
             slopes[inside.first:inside.last] = self._volume_slope(inside, points, 1.0)
         return ranges, slopes, firm
 
@@ -167,9 +188,11 @@ class Pressing:
         return backing * left - amount * np.log(left / room) - now * min(volume - least, 0.0), now
 
     def _firmness(self, body: int, volume: float) -> float:
-        """By how much a gas presses less, Pa, for each m³ that it has more."""
+        """By how much a gas presses less, Pa, for each m³ that it has more; 0 where the pressure is constant."""
         inflation, room = self.inflations[body], self._inside_of(body).room
-        amount = (inflation.now(self._since) + (inflation.backing or 0.0)) * room
+        if inflation.backing is None:
+            return 0.0
+        amount = (inflation.now(self._since) + inflation.backing) * room
         return max(amount, 0.0) / volume ** 2 if volume > LEAST_LEFT * room else 0.0
 
     def _volume_slope(self, inside: _Inside, points: np.ndarray, by: float) -> np.ndarray:
