@@ -118,6 +118,7 @@ def test_a_run_starts_where_the_keys_are_at_its_first_frame():
 
 @pytest.mark.parametrize(("change", "says"), [
     ({"rides_on": "gone"}, "tray: the piece that it rides on is gone"),
+    ({"rides_on": "a"}, "tray: it rides on ball, which moves by itself"),
     ({"rides_on": "t"}, "tray: it rides on tray, which rides on it in turn")])
 def test_riding_on_what_is_gone_or_in_a_circle_is_one_sentence(tmp_path, change, says):
     with pytest.raises(RunError, match=says):

@@ -242,6 +242,24 @@ def test_every_force_can_be_added_shown_with_arrows_and_ended(window, kind):
     assert window.bench.chosen.force.kind == "wind"
 
 
+def test_a_force_rides_on_what_falls_and_its_sign_and_reach_go_along(window, qtbot):
+    window.pieces.add_force("vortex")
+    force = window.bench.chosen_id
+    type_into(field(window, "Reach", "Reach").edit, "40 cm")
+    place = window.sheet.section("Place")
+    place.fold.setChecked(True)
+    pick(place.mount, "Ball")
+    assert window.bench.chosen.rides_on == "ball"
+    bodies, ways = window.view_zone.view.stage.bodies, []
+    play_to_end(window, qtbot)
+    for frame in (1, 8):
+        window.player.go(frame)
+        ways.append([bodies["ball"].points.mean(axis=0), bodies[force].points.mean(axis=0),
+                     window.view_zone.view.threads.mean(axis=(0, 1))])
+    ball, sign, reach = np.array(ways[1]) - np.array(ways[0])
+    assert ball[1] < -0.02 and sign == pytest.approx(ball, abs=3e-3) and reach == pytest.approx(ball, abs=3e-3)
+
+
 def test_a_force_acts_on_what_is_ticked(window):
     window.pieces.add_force("puller")
     window.bench.document.add_piece(BALL.model_copy(update={"id": "two", "name": "Two"}))

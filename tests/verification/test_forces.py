@@ -14,7 +14,7 @@ from rubberquince.shapes import primitives
 from rubberquince.solver import fields
 from rubberquince.solver.forces import TUG_PITCH
 from rubberquince.solver.islands import IslandStepper
-from rubberquince.solver.specs import QUALITIES, ForceSpec, RunSpec
+from rubberquince.solver.specs import QUALITIES, ForceSpec, RigidMaterial, RigidSpec, RunSpec, Touch
 from rubberquince.solver.state import ASLEEP
 from rubberquince.solver.stepper import Stepper
 
@@ -52,6 +52,36 @@ def test_a_flat_sheet_falls_with_its_terminal_speed_however_fine(across, air):
     stepper = run(sheet, [still], 36, gravity=9.81)
     terminal = np.sqrt(2.0 * 0.06 * 9.81 / (DENSITY * FACE))
     assert -middle(stepper)[1][1] == pytest.approx(terminal - air, rel=0.02)
+
+
+def test_a_puller_rides_on_what_moves_and_turns_with_it():
+    """Seen from a body that flies and spins, what it draws to its side goes as from one that rests (Galilei 1638)."""
+    away = np.array([0.3, 0.0, 0.0])
+    ball, block = primitives.sphere(12, 6), primitives.block((2, 2, 2))
+
+    def way(speed, spin):
+        bodies = [RigidSpec(mesh.points * 0.1, mesh.triangles, np.eye(3), at, RigidMaterial(300.0), Touch(1e-3, 0.3))
+                  for mesh, at in ((block, 0.5 * UP), (ball, 0.5 * UP + away))]
+        puller = ForceSpec("puller", np.array([False, True]), 0.5 * UP, UP, 4.0, soft=0.2, rides=0)
+        stepper = IslandStepper(RunSpec(bodies, [], ground=None, gravity=0.0, forces=[puller]))
+        stepper.state.v[:] = speed
+        mine = stepper.world.node_body == 0
+        stepper.state.v[mine] += np.cross(spin * UP, stepper.state.x[mine] - 0.5 * UP)
+        seen = []
+        for frame in range(6):
+            stepper.frame(frame / 24)
+            middles = [stepper.state.x[stepper.world.node_body == k].mean(axis=0) for k in (0, 1)]
+            seen.append(middles[1] - middles[0])
+        side = replace(puller, place=0.5 * UP + away, axis=away / 0.3)
+        return np.array(seen), stepper._forces.where_it_rides(side, stepper.state.x)
+
+    still, there = way(np.zeros(3), 0.0)
+    flying, turned = way(np.array([2.0, 1.0, -1.0]), 4.0)
+    assert still[-1][0] < 0.25 and flying == pytest.approx(still, abs=1e-4)
+    assert there.axis == pytest.approx([1.0, 0.0, 0.0], abs=1e-6)
+    assert turned.axis == pytest.approx([np.cos(1.0), 0.0, -np.sin(1.0)], abs=5e-3)
+    middle = 0.5 * UP + np.array([2.0, 1.0, -1.0]) / 4.0
+    assert turned.place == pytest.approx(middle + 0.3 * turned.axis, abs=2e-3)
 
 
 def test_what_flies_is_sped_up_as_newton_says():

@@ -27,6 +27,7 @@ def pose_of(place: Place) -> Pose:
 
 def pose_at(piece: Piece, scene: Scene, frame: float, riders: tuple[str, ...] = ()) -> Pose:
     """Where a piece is at a frame by its keys, by the line that it moves along, and by the keys of what it rides on.
+    What rides on something that moves by itself is where it would be if that stayed.
 
     Raises ShapeError when one of these is gone, or it rides on what rides on it.
     """
@@ -44,6 +45,10 @@ def pose_at(piece: Piece, scene: Scene, frame: float, riders: tuple[str, ...] = 
         raise ShapeError("the piece that it rides on is gone; choose another under Place")
     if mount.id in (*riders, piece.id):
         raise ShapeError(f"it rides on {mount.name}, which rides on it in turn")
+    if mount.moves and piece.role != "force":
+        raise ShapeError(f"it rides on {mount.name}, which moves by itself: only forces can; make it Carried instead")
+    if mount.moves:
+        return turn, place                              # where it goes is found as the run goes on
     before, after = (pose_at(mount, scene, at, (*riders, piece.id)) for at in (scene.run.first, frame))
     step = after[0] @ np.linalg.inv(before[0])
     return step @ turn, step @ (place - before[1]) + after[1]

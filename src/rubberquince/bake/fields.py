@@ -29,4 +29,5 @@ def force_of(piece: Piece, scene: Scene, frame: float, bodies: list[Piece], coll
         values.inflow if values.kind == "vortex" else 0.0, values.lift if values.kind == "vortex" else 0.0,
         {"its middle": "point", "its axis": "line", "a piece": "piece"}[values.draws_to], values.rest,
         max(0.2 * float(np.linalg.norm(turn[:, 1])), 1e-3), values.limit if values.limit > 0.0 else np.inf,
-        numbers.index(values.piece) if values.piece in numbers else -1, values.own)
+        numbers.index(values.piece) if values.piece in numbers else -1, values.own,
+        next((k for k, body in enumerate(bodies) if body.id == piece.rides_on and body.carries), -1))

@@ -186,9 +186,9 @@ class Piece(Plain):
     ``solid``, ``shell``, ``net`` and ``rigid`` are what it is made of in these roles: a role that is taken back finds
     its values again; ``release`` says when Pellets are let go, ``reshape`` what shape it wants to have.
     ``carried_by`` is the id of the piece that carries it, if that is its role; ``rides_on`` that of one whose keyed
-    motion it takes part in; ``moves_along`` the id of a piece and, after a space, that of a line on it whose way this
-    one goes, and ``turns_along`` whether it turns as that does.  ``passes`` are the ids of what it passes through,
-    among them itself or GROUND.
+    motion, or if it is a force any motion, it takes part in; ``moves_along`` the id of a piece and, after a space,
+    that of a line on it whose way this one goes, and ``turns_along`` whether it turns as that does.  ``passes`` are
+    the ids of what it passes through, among them itself or GROUND.
     """
 
     id: str = Field(pattern=r"^[a-z0-9]{1,16}$")
@@ -271,6 +271,11 @@ class Piece(Plain):
     def is_led(self) -> bool:
         """Does it go where keys lead it, whatever it meets?"""
         return self.role in LED and self.has_course
+
+    @property
+    def carries(self) -> bool:
+        """May forces ride on it as it moves by itself?  Pellets go each its own way."""
+        return self.moves and self.role != "pellets"
 
     @property
     def is_seen_moving(self) -> bool:

@@ -1,6 +1,7 @@
 """What pushes nodes besides what they are made of: weight, uneven pressure, air and pullers."""
 
 from collections.abc import Sequence
+from dataclasses import replace
 from itertools import pairwise
 
 import igl
@@ -9,6 +10,7 @@ import numpy as np
 from rubberquince.kernels.air import DENSITY, add_air, add_share, clamp
 from rubberquince.kernels.contact import carry, spread
 from rubberquince.shapes.polymesh import is_closed
+from rubberquince.shapes.rigid_move import rigid_move
 from rubberquince.solver import fields
 from rubberquince.solver.specs import ForceSpec
 from rubberquince.solver.world import World
@@ -24,6 +26,7 @@ class Forces:
 
     def __init__(self, world: World) -> None:
         self._world, self.scene = world, list[ForceSpec]()
+        self._here = self.scene             # where those that ride are now
         skin = world.skin
         first = np.searchsorted(skin.piece[: skin.moving], np.arange(world.bodies + 1))
         self._points = [slice(int(lo), int(hi)) for lo, hi in pairwise(first)]
@@ -38,6 +41,7 @@ class Forces:
     def set_forces(self, forces: Sequence[ForceSpec]) -> None:
         """Put other forces in the place of all."""
         self.scene = [force for force in forces if force.strength or force.inflow or force.lift]
+        self._here = self.scene
         self._surfaces, self._stirred = {}, {}
 
     def grab(self, body: int, x: np.ndarray, place: np.ndarray) -> None:
@@ -63,6 +67,14 @@ class Forces:
     def tugs(self) -> bool:
         return self._tug is not None
 
+    def where_it_rides(self, force: ForceSpec, x: np.ndarray) -> ForceSpec:
+        """A force with its place and axis where the body that it rides on took them, with nodes at ``x`` (n, 3), m."""
+        if force.rides < 0:
+            return force
+        mine = self._nodes[force.rides]
+        turn, shift = rigid_move(self._world.start[mine], x[mine])
+        return replace(force, place=turn @ force.place + shift, axis=turn @ force.axis, rides=-1)
+
     def begin_frame(self, x: np.ndarray, all_skins: np.ndarray) -> None:
         """Nodes are at ``x`` and all skins at ``all_skins`` (points, 3), m, as a frame begins.
 
@@ -85,6 +97,7 @@ class Forces:
         """
         w = self._world
         x, since, out, slope = x + 0.5 * h * v, since - 0.5 * h, np.zeros_like(x), np.zeros(len(x))
+        self._here = [self.where_it_rides(force, x) for force in self.scene]
         out += (w.gravity * w.weight[w.node_body])[:, None] * w.pulls
         uneven = [k for k, inflation in enumerate(w.pressing.inflations) if inflation.spread is not None]
         windy = [k for k in range(w.bodies) if any(force.bodies[k] for force in self.scene if force.kind != "puller")]
@@ -151,7 +164,7 @@ class Forces:
             tri = tri[:, ::-1]
         at = skin[mine]
         air, there = np.zeros_like(at), np.zeros(len(at))
-        for number, one in enumerate(self.scene):
+        for number, one in enumerate(self._here):
             if one.kind != "puller" and one.bodies[body]:
                 share = fields.presence(one, at, since)
                 if share.any():
@@ -168,7 +181,7 @@ class Forces:
         self._spread(body, grows[:, None], slope[:, None])
 
     def _air(self, number: int, body: int, at: np.ndarray, since: float) -> np.ndarray:
-        force = self.scene[number]
+        force = self._here[number]
         if force.kind != "turbulence":
             return fields.air(force, at, since)
         if (number, body) not in self._stirred:
@@ -176,7 +189,7 @@ class Forces:
         return self._stirred[number, body]
 
     def _add_pulls(self, x: np.ndarray, v: np.ndarray, since: float, out: np.ndarray) -> None:
-        for number, one in enumerate(self.scene):
+        for number, one in enumerate(self._here):
             if one.kind != "puller":
                 continue
             for body in np.flatnonzero(one.bodies):

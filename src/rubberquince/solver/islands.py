@@ -311,8 +311,10 @@ class IslandStepper(Stepper):
         return replace(w.spec.bodies[body], **changed)
 
     def _forces_of_awake(self) -> list[ForceSpec]:
-        return [replace(force, bodies=force.bodies[self._awake], piece=self._number.get(force.piece, -1))
-                for force in self._forces.scene]
+        forces = [force if force.rides in self._awake else self._forces.where_it_rides(force, self.state.x)
+                  for force in self._forces.scene]
+        return [replace(force, bodies=force.bodies[self._awake], piece=self._number.get(force.piece, -1),
+                        rides=self._number.get(force.rides, -1)) for force in forces]
 
 
 def _meeting(box: np.ndarray, margin: np.ndarray) -> tuple[np.ndarray, np.ndarray]:

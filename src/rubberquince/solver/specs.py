@@ -316,6 +316,7 @@ class ForceSpec:
     begins, ends : s after the start.  size : m, of whirls and of a vortex's core.  period : s, of gusts and changes.
     gusts : 0 .. 1.  inflow, lift : m/s, of a vortex.  rest : m, distance that a puller draws to; ``soft``, m, within
     which one without it loses its strength.  limit : m/s.  piece : number of the one whose surface draws.
+    rides : number of the body that its place and axis go along with, from where both are at the start; -1 for none.
     """
 
     kind: str
@@ -339,6 +340,7 @@ class ForceSpec:
     limit: float = np.inf
     piece: int = -1
     own: str = ""
+    rides: int = -1
 
 
 @dataclass(frozen=True)

@@ -1,6 +1,7 @@
 """Thin lines that say in the view what cannot be seen: ways to goals, braces, paths of keys, the reach of forces."""
 
 from contextlib import suppress
+from dataclasses import replace
 from itertools import pairwise
 
 import numpy as np
@@ -13,6 +14,7 @@ from rubberquince.document.bodies import Meshes, piece_points
 from rubberquince.document.scene import Piece, Scene
 from rubberquince.document.tracks import at_frame
 from rubberquince.errors import QuinceError
+from rubberquince.shapes.rigid_move import rigid_move
 from rubberquince.solver import fields
 from rubberquince.solver.specs import ForceSpec
 from rubberquince.ui.bench import Bench
@@ -25,8 +27,9 @@ ARROW = 0.05                # m, the longest
 NOTHING = np.zeros((0, 2, 3))
 
 
-def placed_points(scene: Scene, meshes: Meshes, frame: float, shown: set[str]) -> dict[str, np.ndarray]:
-    """Skin points of what moves, as it is placed; of what keys lead, at a frame."""
+def placed_points(scene: Scene, meshes: Meshes, frame: float, shown: set[str],
+                  skins: dict[str, np.ndarray]) -> dict[str, np.ndarray]:
+    """Skin points of what moves, as it is placed; of what keys lead, or rides on one of the ``skins``, at a frame."""
     placed = {}
     for piece in scene.pieces:
         if piece.is_seen_moving and piece.id in shown:
@@ -34,6 +37,10 @@ def placed_points(scene: Scene, meshes: Meshes, frame: float, shown: set[str]) -
             with suppress(QuinceError):                 # what it rides on may be gone, which a check says
                 if piece.is_led or piece.role == "force":
                     placed[piece.id] = placed_at(piece, scene, meshes, frame)
+                if piece.role == "force" and piece.rides_on in skins:
+                    mount = piece_points(at_frame(scene.piece(piece.rides_on), scene.run.first), meshes)
+                    turn, shift = rigid_move(mount, skins[piece.rides_on])
+                    placed[piece.id] = placed[piece.id] @ turn.T + shift
     return placed
 
 
@@ -45,7 +52,7 @@ def threads_of(bench: Bench, points: np.ndarray | None) -> np.ndarray:
     if piece.has_course:
         found.append(_path(piece, bench.scene))
     if piece.role == "force":
-        found += _force(piece, bench)
+        found += _force(piece, bench, points)
     if "goal" in bench.threads and piece.moves and piece.goal.to != "nothing":
         target = goal_points(piece, bench.scene, meshes)
         if target is not None and len(target) == len(points):
@@ -72,13 +79,16 @@ def _path(piece: Piece, scene: Scene) -> np.ndarray:
     return np.concatenate([np.stack([way[:-1], way[1:]], axis=1), ticks])
 
 
-def _force(piece: Piece, bench: Bench) -> list[np.ndarray]:
-    """Three rings where a force ends, and arrows on a grid where they are asked for."""
+def _force(piece: Piece, bench: Bench, points: np.ndarray) -> list[np.ndarray]:
+    """Three rings where a force ends, and arrows on a grid where they are asked for; its sign is at ``points`` (n, 3).
+    """
     scene = bench.scene
     try:
         force = force_of(piece, scene, bench.frame, [], [])
+        turn, shift = rigid_move(placed_at(piece, scene, bench.document.meshes, bench.frame), points)
     except QuinceError:
         return []
+    force = replace(force, place=turn @ force.place + shift, axis=turn @ force.axis)
     found = []
     if np.isfinite(force.reach):
         angle = np.linspace(0.0, 2.0 * np.pi, 49)

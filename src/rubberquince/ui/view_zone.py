@@ -216,13 +216,14 @@ class ViewZone(QWidget):
         """The player's frame, or the pieces as placed where there is none of it."""
         stage, frame, scene = self.view.stage, self._player.frame, self._bench.scene
         at_start = frame == scene.run.first
-        skins = None if at_start else self._runner.skins(frame)
+        computed = None if at_start else self._runner.skins(frame)
         led = self._bench.chosen is not None and self._bench.chosen.role in LED
-        self.view.handles_shown = at_start or skins is None or led
+        self.view.handles_shown = at_start or computed is None or led
         stage.weights = self._weights() if stage.display == "map" else {}
         self._legend.show_display(stage.display, self._map_words() if stage.display == "map" else ())
-        placed = placed_points(scene, self._bench.document.meshes, frame, stage.bodies.keys() - (skins or {}).keys())
-        stage.show_frame({**placed, **(skins or {})})
+        skins = computed or {}
+        placed = placed_points(scene, self._bench.document.meshes, frame, stage.bodies.keys() - skins.keys(), skins)
+        stage.show_frame({**placed, **skins})
         chosen = stage.bodies.get(stage.chosen or "")
         drawn = self.view.handles_shown or self.tools[LineTool.name].on     # a finished frame is looked at by itself
         self.view.lines = lines_of(self._bench, chosen.points if chosen is not None and drawn else None)

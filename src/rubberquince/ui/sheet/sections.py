@@ -64,7 +64,7 @@ class PlaceSection(Section):
         self.rows.addWidget(stand)
         self.mount = calm(QComboBox())
         self.mount.setAccessibleName("Rides on")
-        self.mount.setToolTip("Takes part in the keyed motion of another piece")
+        self.mount.setToolTip("Takes part in the keyed motion of another piece; a force also in what moves by itself")
         self.mount.activated.connect(lambda _: self._set("change what it rides on", "rides_on",
                                                          self.mount.currentData()))
         self.rows.addLayout(named_row("Rides on", self.mount))
@@ -96,7 +96,8 @@ class PlaceSection(Section):
             self.line.addItem(name, key)
         self.line.setCurrentIndex(self.line.findData(piece.moves_along))
         self.mount.clear()
-        others = [(p.id, p.name) for p in self.bench.scene.pieces if p.role in LED and p.id != piece.id]
+        others = [(p.id, p.name) for p in self.bench.scene.pieces
+                  if p.id != piece.id and (p.role in LED or (piece.role == "force" and p.carries))]
         known = {"", *(key for key, _ in others)}
         gone = [] if piece.rides_on in known else [(piece.rides_on, "a piece that is gone")]
         for key, name in (("", "nothing"), *others, *gone):
