@@ -4,11 +4,13 @@ import numpy as np
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from scipy.spatial import cKDTree
 
 from rubberquince.errors import ShapeError
 from rubberquince.shapes import primitives, profiles
 from rubberquince.shapes.lattice import build_lattice
 from rubberquince.shapes.polymesh import PolyMesh, edges_of, is_closed, volume
+from rubberquince.shapes.studs import studs_on
 
 DOME = np.array([[0.0, 0.0], [0.5, 0.0], [0.5, 0.3], [0.3, 0.8], [0.0, 1.0]])
 
@@ -77,6 +79,26 @@ def test_damaged_meshes_are_refused_in_one_sentence(change, word):
     assert str(caught.value).count(".") == 1
 
 
+@given(st.integers(1, 4), st.floats(0.01, 0.4), st.integers(0, 99))
+@settings(max_examples=30, deadline=None)
+def test_no_place_on_a_coarse_skin_is_far_from_a_point_or_a_stud(divisions, spacing, seed):
+    mesh, rng = primitives.block((divisions, 1, 1)), np.random.default_rng(seed)
+    points = mesh.points * rng.uniform(0.05, 1.0, 3)
+    studs = studs_on(points, mesh.triangles, spacing)
+    places = studs.between(points)
+    a, b, c = (points[mesh.triangles[:, k]] for k in range(3))
+    faces = 0.5 * np.linalg.norm(np.cross(b - a, c - a), axis=1)
+    assert studs.area.sum() == pytest.approx(faces.sum()) and (studs.area > 0.0).all()
+    away = np.einsum("ki,ki->k", places - a[studs.face], np.cross(b - a, c - a)[studs.face])
+    assert np.abs(away).max(initial=0.0) < 1e-12 and (studs.share >= 0.0).all()
+    some, where = rng.integers(0, len(faces), 200), rng.dirichlet([1.0, 1.0, 1.0], 200)
+    on_skin = np.einsum("kc,kci->ki", where, points[mesh.triangles[some]])
+    assert cKDTree(np.concatenate([points, places])).query(on_skin)[0].max() < 1.25 * spacing
+    gaps = cKDTree(np.concatenate([points, places])).query(places, 2)[0][:, 1]
+    assert (gaps > 0.0).all()                                           # none comes twice
+    assert len(studs_on(points, mesh.triangles, 2.0)) == 0
+
+
 @pytest.mark.parametrize("cells", [3, 5, 8])
 def test_lattice_carries_volume_and_skin(cells):
     mesh = primitives.sphere(40, 20)
@@ -84,7 +106,7 @@ def test_lattice_carries_volume_and_skin(cells):
     lattice = build_lattice(points, mesh.triangles, 0.1 / cells)
     assert lattice.share.sum() == pytest.approx(volume(points, mesh.triangles), rel=0.02)
     carried = np.einsum("pk,pki->pi", lattice.bind_weight, lattice.nodes[lattice.bind_node])
-    assert np.abs(carried - points).max() < 1e-9
+    assert np.abs(carried - np.concatenate([points, lattice.studs.between(points)])).max() < 1e-9
     assert np.allclose(lattice.bind_weight.sum(axis=1), 1.0)
     assert (lattice.fill >= 0).all() and (lattice.fill <= 1 + 1e-12).all()
     centre = (lattice.share @ lattice.nodes) / lattice.share.sum()

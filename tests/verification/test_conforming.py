@@ -48,7 +48,7 @@ def measured(name, across):
         mode = solved(inertia)
         square = np.vdot(mode, inertia) / np.vdot(mode, mass[:, None] * mode)
         mode /= np.abs(mode).max()
-    fallen = np.einsum("pk,pk->p", lattice.bind_weight, bend[lattice.bind_node, 1])
+    fallen = np.einsum("pk,pk->p", lattice.bind_weight, bend[lattice.bind_node, 1])[:len(u)]
     return np.sqrt(square - shapes.EASE) / (2 * np.pi), body.sag(u, fallen), mass.sum()
 
 

@@ -176,7 +176,7 @@ def test_braces_span_the_inside_and_let_a_limp_skin_stand():
 def test_a_cage_carries_every_point_smoothly_and_keeps_straight_what_is_straight():
     mesh = primitives.torus(60, 24, 0.6)
     points = mesh.points * np.array([0.2, 0.06, 0.2])
-    lattice = box_lattice(points, 0.02)
+    lattice = box_lattice(points, np.zeros((0, 3), np.int64), 0.02)
     node, weight = lattice.bind_node, lattice.bind_weight
     carried = np.einsum("nk,nki->ni", weight, lattice.nodes[node])
     np.testing.assert_allclose(carried, points, atol=1e-12)

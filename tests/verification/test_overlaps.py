@@ -18,7 +18,7 @@ def balls(*places):
 
 def count(stepper):
     skin = stepper.world.skin
-    x = np.concatenate([stepper.skin(), skin.points[skin.moving:]])
+    x = stepper.contacts.carry(stepper.state.x)
     return crossings(x, skin.edges, np.concatenate(skin.triangles))
 
 

@@ -6,9 +6,11 @@ import numpy as np
 import pytest
 from scipy.sparse import coo_array
 from scipy.sparse.linalg import spsolve
+from scipy.spatial.transform import Rotation
 
-from bodies import JELLY, make_block_collider, make_solid
+from bodies import JELLY, make_block_collider, make_shell, make_solid
 from rubberquince.shapes import primitives
+from rubberquince.shapes.lattice import box_lattice
 from rubberquince.shapes.polymesh import volume
 from rubberquince.solver.specs import QUALITIES, Material, Quality, RunSpec, Touch
 from rubberquince.solver.stepper import Stepper
@@ -111,6 +113,47 @@ def test_static_sag_agrees_with_finite_elements_at_any_substep(substeps):
     assert expected[tip, 1] < -1e-5
     np.testing.assert_allclose(sag[tip, 1], expected[tip, 1], rtol=0.01)
     assert np.abs(sag - expected).max() < 0.01 * abs(expected[tip, 1])
+
+
+@pytest.mark.parametrize("in_a_cage", [False, True])
+def test_a_skin_of_eight_corners_stands_and_tumbles_as_a_fine_one(in_a_cage):
+    """Between its corners it sank through the ground: its middle came to rest a quarter of a metre below."""
+    def heights(divisions, at, size, turn, frames):
+        mesh = primitives.block((divisions,) * 3)
+        cube = make_solid(mesh, size, 6, at, JELLY, rotation=Rotation.from_euler("xyz", turn, degrees=True).as_matrix())
+        if in_a_cage:
+            cube = replace(cube, lattice=box_lattice(mesh.points * size, mesh.triangles, min(size) / 6))
+        stepper = Stepper(RunSpec([cube], [], quality=GOOD))
+        for frame in range(frames):
+            stepper.frame(frame / 24)
+            yield stepper.world.mass @ stepper.state.x[:, 1] / stepper.world.mass.sum()
+        assert stepper.skin().shape == mesh.points.shape and stepper.skin()[:, 1].min() > 0.0
+
+    stands = [list(heights(divisions, (0.0, 0.052, 0.0), (0.1,) * 3, (0.0, 0.0, 0.0), 30))[-1] for divisions in (1, 6)]
+    assert 0.042 < stands[1] < 0.048 and stands[0] == pytest.approx(stands[1], abs=1e-3)
+    falls = [list(heights(divisions, (0.0, 0.15, 0.0), (0.1, 0.06, 0.08), (20.0, 10.0, 35.0), 9))
+             for divisions in (1, 6)]
+    assert min(falls[1]) < 0.03 and falls[0] == pytest.approx(falls[1], abs=8e-3)
+
+
+def test_where_it_lies_and_which_way_it_faces_changes_nothing():
+    tilt = Rotation.from_euler("xyz", [20, 10, 35], degrees=True).as_matrix()
+    sheet = make_shell(primitives.sheet(6, 6), (0.2, 1.0, 0.2), (0.02, 0.34, 0.0), rotation=tilt)
+    cube = make_solid(primitives.block((3, 3, 3)), (0.1, 0.06, 0.08), 3, (0.0, 0.16, 0.0), rotation=tilt)
+
+    def middles(turn, shift):
+        bodies = [replace(body, rotation=turn @ body.rotation, translation=turn @ body.translation + shift)
+                  for body in (cube, sheet)]
+        stepper = Stepper(RunSpec(bodies, []))
+        for frame in range(6):
+            stepper.frame(frame / 24)
+        return [turn.T @ (stepper.state.x[stepper.world.node_body == k].mean(axis=0) - shift) for k in (0, 1)]
+
+    here = middles(np.eye(3), np.zeros(3))
+    assert here[0][1] < 0.1
+    about = Rotation.from_euler("y", 37, degrees=True).as_matrix()
+    for turn, shift in ((np.eye(3), np.array([300.0, 0.0, -700.0])), (about, np.zeros(3))):
+        assert np.abs(np.array(middles(turn, shift)) - here).max() < 2e-3
 
 
 def test_free_fall_is_that_of_a_point():

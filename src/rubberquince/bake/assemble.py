@@ -176,7 +176,7 @@ def lattice_of(piece: Piece, meshes: Meshes, quality: str, stopped: Callable[[],
     if key not in _lattices:
         mesh = unit_mesh(piece.shape, meshes)
         points, edge = mesh.points * np.array(piece.place.size), cell_edge(piece, meshes, quality)
-        lattice = (box_lattice(points, edge, stopped) if piece.role == "cage"
+        lattice = (box_lattice(points, mesh.triangles, edge, stopped) if piece.role == "cage"
                    else build_lattice(points, mesh.triangles, edge, stopped))
         _lattices[key] = softened_where_bent(lattice)
         while len(_lattices) > _MOST_LATTICES:

@@ -21,12 +21,13 @@ class Measure:
         self._area = [surface_area(skin.points, skin.triangles[k]) for k in range(world.bodies)]
         self._stretch = np.zeros(len(world.octahedra.corner))
 
-    def row(self, skin: np.ndarray) -> np.ndarray:
+    def row(self) -> np.ndarray:
         """(bodies, 10): volume relative to rest, largest lengthening of a cell or a triangle, part of the gap used up
         by the deepest contact (1 = touching), largest speed m/s, height of the centre m, speed of the centre m/s;
         largest shortening of a triangle, area relative to rest, pressure inside, Pa, largest turn of an edge, rad.
         """
         world, state = self._stepper.world, self._stepper.state
+        skin = self._stepper.contacts.carry(state.x)
         world.octahedra.stretches(state.x, self._stretch)
         cell_body, depth = world.octahedra.body.reshape(-1), self._stepper.deepest_contact()
         stretches, folds = world.membrane.stretches(state.x), np.abs(world.bending.angles(state.x))

@@ -66,7 +66,7 @@ class SceneRun:
         self._pure, self._tugged = True, ""
         self._jams, self.jam = False, ""
         self._riders = riders_of(scene, meshes, self._assembly, self._stepper)
-        entries = [Entry(piece.id, piece.role, len(carrier.bind_node), len(carrier.start),
+        entries = [Entry(piece.id, piece.role, carrier.points, len(carrier.start),
                          carrier_key(piece, meshes, scene.run.quality) if piece.moves else "")
                    for piece, carrier in zip(self._assembly.bodies, self._stepper.world.carriers)]
         entries += [Entry(rider.piece.id, rider.piece.role, len(rider.points), 0, "") for rider in self._riders]
@@ -180,7 +180,7 @@ class SceneRun:
 
     def _keep(self, writer: CacheWriter, number: int, seconds: float) -> Frame:
         skin = self._stepper.skin()
-        rows = self._measure.row(skin)
+        rows = self._measure.row()
         if self._riders:
             since = (number - self._scene.run.first) / self._scene.run.fps
             skin = np.concatenate([skin, *(rider.skin(self._stepper.state.x, since) for rider in self._riders)])

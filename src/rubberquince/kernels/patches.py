@@ -440,6 +440,7 @@ def search(pairs, wanted, slack, along, x, way, ball, own, first, order, piece, 
     edges, so that no relation comes twice.
     Gaps are those of the points that are part of it, ``gaps`` (pieces,) the widest.  Those of pieces of ``balls``
     (pieces,) bool are their radii: two balls keep the sum, or as far apart as they start, and only middles touch.
+    A triangle whose corners are one point stands for that alone, and meets faces.
     Within a piece (``own``), what is closer at ``rest`` than half a ``cell`` (pieces,), m, does not count, and gaps are
     at most half the distance at rest: a skin never pushes where it was made to be close.
 
@@ -484,17 +485,22 @@ def search(pairs, wanted, slack, along, x, way, ball, own, first, order, piece, 
                 if own[k] and ((centre[one, 0] - centre[two, 0]) ** 2 + (centre[one, 1] - centre[two, 1]) ** 2
                                + (centre[one, 2] - centre[two, 2]) ** 2) < near * near:
                     continue
+                one_alone = triangles[one, 0] == triangles[one, 1]      # a point without a face
+                two_alone = triangles[two, 0] == triangles[two, 1]
+                if not both and one_alone and two_alone:
+                    continue
                 if count + 15 > len(kind):
                     pair, ids, kind, gap, far = _grown(pair, ids, kind, gap, far)
                 for part in range(begin, end):      # three points each with the other's face, and all edges
                     if part < 6:
                         c = part % 3
                         if part < 3:
-                            if not owned_point[one, c] or _misses(one_corners, s, c, two_boxes, t):
+                            if (not owned_point[one, c] or (two_alone and not both)
+                                    or _misses(one_corners, s, c, two_boxes, t)):
                                 continue
                             p, q, u, z = triangles[one, c], triangles[two, 0], triangles[two, 1], triangles[two, 2]
                         else:
-                            if not owned_point[two, c] or _misses(two_corners, t, c, one_boxes, s):
+                            if not owned_point[two, c] or one_alone or _misses(two_corners, t, c, one_boxes, s):
                                 continue
                             p, q, u, z = triangles[two, c], triangles[one, 0], triangles[one, 1], triangles[one, 2]
                         what = VERTEX_TRIANGLE

@@ -18,6 +18,7 @@ from rubberquince.errors import ShapeError, Stopped
 from rubberquince.kernels.octahedron import TETS, octahedron_corners
 from rubberquince.shapes.polymesh import volume
 from rubberquince.shapes.rays import nearest_hits
+from rubberquince.shapes.studs import Studs, studs_on
 
 REACH = 0.56                 # a cell's farthest corner from its centroid, in cube edges, rounded up
 LEAST_FILL = 1e-3
@@ -42,7 +43,8 @@ class Lattice:
     fill : (octahedra, 4) filled part of each tetrahedron.  across : (octahedra,) cells through the body there.
     scale : (octahedra,) stiffness correction.
     share : (n,) m³, the volume whose mass a node carries.  cell : cube edge, m.
-    bind_node, bind_weight : (skin points, 4), the cell of each skin point and its weights there.
+    studs : points between those of a skin that is coarser than the cells.
+    bind_node, bind_weight : (skin points + studs, 4), the cell of each of them and its weights there.
     """
 
     nodes: np.ndarray
@@ -53,6 +55,7 @@ class Lattice:
     scale: np.ndarray
     share: np.ndarray
     cell: float
+    studs: Studs
     bind_node: np.ndarray
     bind_weight: np.ndarray
 
@@ -96,19 +99,25 @@ def build_lattice(points: np.ndarray, triangles: np.ndarray, cell: float,
         weight = filled_weight[kept, t] * (fill[kept, t] * cell ** 3 / 12)[:, None]
         np.add.at(share, corner[kept][:, tet], weight)
     share *= abs(volume(points, triangles)) / share.sum()
-    bind_node, bind_weight = bind_points(points, nodes, corner, fill)
+    studs = studs_on(points, triangles, cell)
+    bind_node, bind_weight = bind_points(np.concatenate([points, studs.between(points)]), nodes, corner, fill)
     across = _cells_across(nodes, corner, points, triangles, cell)
-    return Lattice(nodes, corner, axis, fill, across, bending_scale(across), share, cell, bind_node, bind_weight)
+    return Lattice(nodes, corner, axis, fill, across, bending_scale(across), share, cell, studs, bind_node,
+                   bind_weight)
 
 
-def box_lattice(points: np.ndarray, cell: float, stopped: Callable[[], bool] = lambda: False) -> Lattice:
-    """Cells that fill the box around ``points`` (n, 3), m, whatever they are points of, and carry them smoothly."""
+def box_lattice(points: np.ndarray, triangles: np.ndarray, cell: float,
+                stopped: Callable[[], bool] = lambda: False) -> Lattice:
+    """Cells that fill the box around the skin ``points`` (n, 3), m, ``triangles`` (t, 3), whatever is in it, and carry
+    that smoothly.
+    """
     low, high = points.min(axis=0), points.max(axis=0)
     size = np.maximum((high - low) * BOX_ROOM, cell)
     corners = (np.array([[(k >> i) & 1 for i in range(3)] for k in range(8)]) - 0.5) * size + 0.5 * (low + high)
     box = build_lattice(corners, BOX, cell, stopped)
-    node, weight = smooth_binding(points, box.nodes, CARRY * cell)
-    return replace(box, bind_node=node, bind_weight=weight)
+    studs = studs_on(points, triangles, cell)
+    node, weight = smooth_binding(np.concatenate([points, studs.between(points)]), box.nodes, CARRY * cell)
+    return replace(box, studs=studs, bind_node=node, bind_weight=weight)
 
 
 def smooth_binding(points: np.ndarray, nodes: np.ndarray, reach: float) -> tuple[np.ndarray, np.ndarray]:

@@ -280,8 +280,7 @@ class IslandStepper(Stepper):
         w, awake = self.world, self._awake
         asleep = np.setdiff1d(np.arange(w.bodies), awake)
         skin = self.contacts.carry(self.state.x)
-        sleepers = [ColliderSpec(skin[w.skin.piece == k].copy(), w.skin.triangles[k] - self._first_point[k],
-                                 w.touches[k]) for k in asleep]
+        sleepers = [self._as_it_stands(int(k), skin) for k in asleep]
         colliders = [replace(collider, touch=touch)
                      for collider, touch in zip(w.spec.colliders, w.touches[w.bodies:])]
         order = [*awake, *range(w.bodies, w.bodies + len(colliders)), *asleep, w.bodies + len(colliders)]
@@ -298,6 +297,14 @@ class IslandStepper(Stepper):
         smaller, self._number = Stepper(spec, self._stop, self._tell, pitches), number
         smaller.set_forces(self._forces_of_awake())
         return smaller
+
+    def _as_it_stands(self, body: int, skin: np.ndarray) -> ColliderSpec:
+        """A body with skin points ``skin`` (points, 3), m, of all as a thing that stands still."""
+        w, first, carrier = self.world, self._first_point[body], self.world.carriers[body]
+        touch = w.touches[body]
+        touch = replace(touch, gap=carrier.at_all_points(touch.gap), friction=carrier.at_all_points(touch.friction))
+        return ColliderSpec(skin[w.skin.piece == body].copy(), w.skin.triangles[body] - first, touch,
+                            w.skin.studs[body][:, 0] - first)
 
     def _as_it_is(self, body: int) -> BodySpec:
         """The spec of a body with the values that it has now."""

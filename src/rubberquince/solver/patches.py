@@ -26,16 +26,22 @@ class Patches:
     def __init__(self, world: World) -> None:
         skin = world.skin
         self._world = world
-        self._triangles = np.concatenate([*skin.triangles, np.zeros((0, 3), np.int64)])
-        self._owned_point = np.concatenate([*skin.owned_point, np.zeros((0, 3), bool)])
-        self._owned_edge = np.concatenate([*skin.owned_edge, np.zeros((0, 3), np.int64)])
+        alone = [np.repeat(studs[:, :1], 3, axis=1) for studs in skin.studs]       # triangles of one point
+        all_triangles = [np.concatenate(parts) for parts in zip(skin.triangles, alone)]
+        self._triangles = _whole(all_triangles, (0, 3))
+        self._facing = _whole([part for faces, studs in zip(skin.triangles, skin.studs)
+                               for part in (faces, studs[:, 1:])], (0, 3))         # those whose normals they have
+        self._owned_edge = _whole([part for own, of in zip(skin.owned_edge, alone)
+                                   for part in (own, np.full(of.shape, -1))], (0, 3))
+        self._owned_point = _whole([part for own, of in zip(skin.owned_point, alone)
+                                    for part in (own, np.tile([1, 0, 0], (len(of), 1)))], (0, 3)).astype(bool)
         self._centre = skin.points[self._triangles].mean(axis=1)
         still = [0.0] * len(world.spec.colliders)
         self._size = np.array([*(carrier.size for carrier in world.carriers), *still])
         self._near = np.array([*(carrier.near for carrier in world.carriers), *still])
         order, child, patch, first, roots, piece = [], [], [], [0], [], []
         nodes = triangles = 0
-        for k, mine in enumerate(skin.triangles):
+        for k, mine in enumerate(all_triangles):
             most = 1 if world.of_balls[k] else pt.PATCH         # balls go each its own way
             rank, below, span = pt.build_tree(self._centre[triangles: triangles + len(mine)], most)
             leaf = below[:, 0] < 0
@@ -146,12 +152,12 @@ class Patches:
 
     def face_one_way(self, x: np.ndarray, pairs: np.ndarray, own: np.ndarray) -> np.ndarray:
         """Which pairs (k,) bool of one skin cannot meet soon, as at ``x`` they face one way."""
-        return pt.face_one_way(x, self._triangles, self._order, self._first, self.moving, pairs, own)
+        return pt.face_one_way(x, self._facing, self._order, self._first, self.moving, pairs, own)
 
     def cones(self, x: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
         """Cones of the normals at ``x`` (n, 3) of all patches of solids; see kernels.patches.find_cones."""
         axis, spread = np.zeros((self.moving, 3)), np.zeros(self.moving)
-        pt.find_cones(x, self._triangles, self._order, self._first, self._coned, axis, spread)
+        pt.find_cones(x, self._facing, self._order, self._first, self._coned, axis, spread)
         return axis, spread
 
     def widen_cones(self, cones: tuple[np.ndarray, np.ndarray], x: np.ndarray, margin: float) -> bool:

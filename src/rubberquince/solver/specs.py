@@ -285,11 +285,14 @@ def alike(one: AnyMaterial | Touch, two: AnyMaterial | Touch) -> bool:
 
 @dataclass(frozen=True, eq=False)
 class ColliderSpec:
-    """A thing that others meet and that does not react: points (n, 3) m, triangles (t, 3)."""
+    """A thing that others meet and that does not react: points (n, 3) m, triangles (t, 3); ``studs`` (k,) are points
+    besides the corners of these, see shapes.studs.
+    """
 
     points: np.ndarray
     triangles: np.ndarray
     touch: Touch
+    studs: np.ndarray | None = None
 
 
 @dataclass(frozen=True, eq=False)

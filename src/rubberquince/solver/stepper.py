@@ -241,8 +241,9 @@ class Stepper:
     # --- stepping -------------------------------------------------------------------------------------
 
     def skin(self) -> np.ndarray:
-        """Positions (moving, 3) of all moving skin points, m."""
-        return self.contacts.carry(self.state.x)[: self.world.skin.moving].copy()
+        """Positions (points, 3), m, of all moving skin points, without studs."""
+        skin = self.world.skin
+        return self.contacts.carry(self.state.x)[: skin.moving][skin.shown]
 
     def deepest_contact(self) -> np.ndarray:
         """For each solid, the part of a gap that its deepest contact uses up: 0 = clear, 1 = touching."""
@@ -422,6 +423,7 @@ class Stepper:
         met = self.contacts.met(state.x, going - state.x, SLOW_STEPS * USUAL_GRAVITY * h * h)
         for bounce in self._bounces:
             met[bounce.node] = True
+        met |= w.light & touches[w.node_body]       # their own vibrations are as fast as steps, and stir piles
         met[self._balls.nodes] = True       # those of one scheme give each other what they lose
         if (self._loose & ~touches).any():
             turned = self._scheme.turned_on(state, h, self._loose & ~touches)

@@ -39,6 +39,7 @@ from rubberquince.solver.terms.reshaping import Reshaping
 from rubberquince.solver.terms.springs import Springs
 from rubberquince.solver.terms.term import Term
 
+LIGHT = 0.3                 # of the mean of its body: a lighter node only follows what it hangs on
 OWN_BOUNCE = -1.0            # no number for the bounce: what bodies are made of decides
 CARRIERS: dict[type, Callable[[Any], Carrier]] = {
     SolidSpec: solid_carrier, ShellSpec: shell_carrier, LedSpec: led_carrier,
@@ -97,6 +98,8 @@ class Skin:
     owned_point: list[np.ndarray]   # a piece, (t, 3) bool
     piece: np.ndarray               # (n,)
     area: np.ndarray                # (n,) m²
+    studs: list[np.ndarray]         # a piece, (k, 4) the point and the corners of the face that it lies on
+    shown: np.ndarray               # (moving,) bool: which are no studs
 
 
 class World:
@@ -113,6 +116,7 @@ class World:
         self.node_body = np.repeat(np.arange(self.bodies), counts)
         self.share = _stack([carrier.share for carrier in self.carriers], (0,))
         self.free = 1.0 - _stack([carrier.held.astype(float) for carrier in self.carriers], (0,))
+        self.light = _stack([carrier.share < LIGHT * carrier.share.mean() for carrier in self.carriers], (0,)) > 0
         self.of_balls = np.array([carrier.radius is not None for carrier in self.carriers]
                                  + [False] * len(spec.colliders), bool)     # pieces (pieces,)
         held = (np.bincount(self.node_body, self.free == 0.0, self.bodies) > 0.0) | self.of_balls[: self.bodies]
@@ -187,7 +191,10 @@ class World:
         mine = self.skin.piece == piece
         radius = self.carriers[piece].radius if piece < self.bodies else None
         gap = touch.gap if radius is None else radius
-        self.gap[piece], self.point_gap[mine], self.friction[mine] = np.max(gap), gap, touch.friction
+        gaps, friction = gap, touch.friction
+        if piece < self.bodies:
+            gaps, friction = (self.carriers[piece].at_all_points(values) for values in (gap, friction))
+        self.gap[piece], self.point_gap[mine], self.friction[mine] = np.max(gap), gaps, friction
         self.bounce[piece] = OWN_BOUNCE if touch.bounce is None or radius is not None else touch.bounce
         self.outside_only[piece] = touch.outside_only and is_closed(self.skin.triangles[piece])
 
@@ -217,7 +224,7 @@ def _stack(parts: list[np.ndarray], empty: tuple[int, ...]) -> np.ndarray:
 
 
 def _skin(spec: RunSpec, carriers: list[Carrier], first_node: np.ndarray) -> Skin:
-    points, triangles, bind_node, bind_weight = [], [], [], []
+    points, triangles, bind_node, bind_weight, studs = [], [], [], [], []
     width = max((carrier.bind_node.shape[1] for carrier in carriers), default=1)
     count = 0
     for carrier, first in zip(carriers, first_node):
@@ -227,11 +234,15 @@ def _skin(spec: RunSpec, carriers: list[Carrier], first_node: np.ndarray) -> Ski
         bind_node.append(np.concatenate([node, np.repeat(node[:, :1], more, axis=1)], axis=1) + first)
         bind_weight.append(np.pad(weight, ((0, 0), (0, more))))
         triangles.append(carrier.triangles + count)
+        on = np.zeros((0, 3), np.int64) if carrier.studs is None else carrier.studs.corner
+        studs.append(np.column_stack([np.arange(carrier.points, len(node)), on]) + count)
         count += len(points[-1])
     moving = count
     for collider in spec.colliders:
         points.append(np.asarray(collider.points, float))
         triangles.append(collider.triangles.astype(np.int64) + count)
+        alone = np.zeros(0, np.int64) if collider.studs is None else collider.studs
+        studs.append(np.repeat(alone[:, None], 4, axis=1) + count)
         count += len(points[-1])
     piece = [np.full(len(part), k) for k, part in enumerate(points)]
     all_points = _stack(points, (0, 3))
@@ -242,9 +253,15 @@ def _skin(spec: RunSpec, carriers: list[Carrier], first_node: np.ndarray) -> Ski
         third = np.linalg.norm(np.cross(b - a, c - a), axis=1) / 6.0
         for side in range(3):
             np.add.at(area, tri[:, side], third)
+    shown = np.ones(moving, bool)
+    for k, carrier in enumerate(carriers):
+        if carrier.studs is not None:
+            shown[studs[k][:, 0]] = False
+            last = int(studs[k][-1, 0]) + 1
+            area[last - len(carrier.bind_node):last] = carrier.studs.area
     return Skin(all_points, moving, _stack(bind_node, (0, width)).astype(np.int64),
                 _stack(bind_weight, (0, width)), triangles, edges, owned_edge, owned_point,
-                _stack(piece, (0,)).astype(np.int64), area)
+                _stack(piece, (0,)).astype(np.int64), area, studs, shown)
 
 
 def _owners(triangles: list[np.ndarray], count: int) -> tuple[np.ndarray, list[np.ndarray], list[np.ndarray]]:

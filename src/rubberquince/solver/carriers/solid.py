@@ -15,5 +15,5 @@ def solid_carrier(spec: SolidSpec) -> Carrier:
     return Carrier(
         start=lattice.nodes @ spec.rotation.T + spec.translation, place=lattice.nodes, share=lattice.share, held=held,
         size=lattice.cell, triangles=spec.triangles.astype(np.int64), bind_node=lattice.bind_node.astype(np.int64),
-        bind_weight=lattice.bind_weight, near=NEAR * lattice.cell, filled=True,
-        parts=min(max(round(lattice.cells / PART_CELLS), 1), MOST_PARTS))
+        bind_weight=lattice.bind_weight, studs=lattice.studs if len(lattice.studs) else None,
+        near=NEAR * lattice.cell, filled=True, parts=min(max(round(lattice.cells / PART_CELLS), 1), MOST_PARTS))
