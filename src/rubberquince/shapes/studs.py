@@ -9,6 +9,7 @@ from dataclasses import dataclass
 import numpy as np
 
 COARSE = 1.25               # of the spacing: shorter faces have none
+FLAT = 1e-9                 # of its length squared: what has a smaller area is a line, and its neighbours have that
 CORNER, EDGE, WITHIN = 1 / 3, 1.0, 2.0      # shares of a face that its points stand for, as in an even net
 
 
@@ -40,7 +41,8 @@ def studs_on(points: np.ndarray, triangles: np.ndarray, spacing: float) -> Studs
     ends = points[np.stack([triangles, np.roll(triangles, -1, axis=1)], axis=2)]
     length = np.linalg.norm(ends[:, :, 1] - ends[:, :, 0], axis=2)
     area = 0.5 * np.linalg.norm(np.cross(ends[:, 0, 1] - ends[:, 0, 0], ends[:, 2, 0] - ends[:, 2, 1]), axis=1)
-    coarse = length.max(axis=1, initial=0.0) > COARSE * spacing
+    longest = length.max(axis=1, initial=0.0)
+    coarse = (longest > COARSE * spacing) & (area > FLAT * longest ** 2)
     stands_for = [*np.bincount(triangles[~coarse].reshape(-1), np.repeat(area[~coarse] * CORNER, 3), len(points))]
     face, corner, share = list[int](), list[tuple[int, ...]](), list[np.ndarray]()
     on_edge = dict[tuple[int, int], range]()

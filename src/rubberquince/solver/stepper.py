@@ -423,7 +423,6 @@ class Stepper:
         met = self.contacts.met(state.x, going - state.x, SLOW_STEPS * USUAL_GRAVITY * h * h)
         for bounce in self._bounces:
             met[bounce.node] = True
-        met |= w.light & touches[w.node_body]       # their own vibrations are as fast as steps, and stir piles
         met[self._balls.nodes] = True       # those of one scheme give each other what they lose
         if (self._loose & ~touches).any():
             turned = self._scheme.turned_on(state, h, self._loose & ~touches)

@@ -39,7 +39,6 @@ from rubberquince.solver.terms.reshaping import Reshaping
 from rubberquince.solver.terms.springs import Springs
 from rubberquince.solver.terms.term import Term
 
-LIGHT = 0.3                 # of the mean of its body: a lighter node only follows what it hangs on
 OWN_BOUNCE = -1.0            # no number for the bounce: what bodies are made of decides
 CARRIERS: dict[type, Callable[[Any], Carrier]] = {
     SolidSpec: solid_carrier, ShellSpec: shell_carrier, LedSpec: led_carrier,
@@ -116,7 +115,6 @@ class World:
         self.node_body = np.repeat(np.arange(self.bodies), counts)
         self.share = _stack([carrier.share for carrier in self.carriers], (0,))
         self.free = 1.0 - _stack([carrier.held.astype(float) for carrier in self.carriers], (0,))
-        self.light = _stack([carrier.share < LIGHT * carrier.share.mean() for carrier in self.carriers], (0,)) > 0
         self.of_balls = np.array([carrier.radius is not None for carrier in self.carriers]
                                  + [False] * len(spec.colliders), bool)     # pieces (pieces,)
         held = (np.bincount(self.node_body, self.free == 0.0, self.bodies) > 0.0) | self.of_balls[: self.bodies]
