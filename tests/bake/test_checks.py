@@ -7,8 +7,18 @@ import pytest
 
 from rubberquince.bake.checks import checks_of
 from rubberquince.demos import harvest_fair
-from rubberquince.document.bodies import piece_points
-from rubberquince.document.scene import ImportedShape, Place, Scene, SheetShape, SolidValues, TorusShape, changed
+from rubberquince.document.bodies import piece_points, unit_mesh
+from rubberquince.document.scene import (
+    BlockShape,
+    ImportedShape,
+    Piece,
+    Place,
+    Scene,
+    SheetShape,
+    SolidValues,
+    TorusShape,
+    changed,
+)
 from rubberquince.shapes import primitives
 from rubberquince.shapes.polymesh import PolyMesh
 from scenes import ball, slab, small_scene
@@ -118,3 +128,17 @@ def test_every_trouble_has_a_place_or_is_about_the_whole():
     sunk = scene.with_piece(changed(scene.piece("ball"), "place.position", (0.0, 0.02, 0.0)))
     for check in troubles(sunk):
         assert check.spot.shape == (3,) and np.abs(check.spot).max() < 0.2
+
+
+def test_a_box_of_eight_corners_may_be_refined_until_its_wobble_shows():
+    box = Piece(id="box", name="box", shape=BlockShape(divisions=(1, 1, 1)),
+                place=Place(position=(0.0, 0.2, 0.0), size=(0.1, 0.1, 0.1)))
+    meshes, seen = dict[str, PolyMesh](), 0
+    scene = Scene(pieces=(box,))
+    while coarse := [check for check in checks_of(scene, meshes) if "coarser than its cells" in check.sentence]:
+        (check,), seen = coarse, seen + 1
+        assert check.trouble and check.button == "Refine it" and seen < 4
+        if check.mesh is not None:
+            meshes[check.mesh.key] = check.mesh
+        scene = check.mend(scene)
+    assert seen and len(unit_mesh(scene.piece("box").shape, meshes).points) > 26

@@ -6,6 +6,7 @@ from functools import partial
 import igl
 import numpy as np
 
+from rubberquince.bake.assemble import cell_edge
 from rubberquince.bake.check import Check, set_value
 from rubberquince.bake.checks_of_motion import FORCE_LOOKS, goes_nowhere, keeps_its_rest, not_round
 from rubberquince.bake.goals import goal_points
@@ -29,6 +30,7 @@ LEAST_ACROSS, GOOD_ACROSS = 1.5, 3.0        # cells through a part: below, it ha
 MOST_ACROSS, MOST_CELLS = 60, 150_000       # of what a button may choose
 MOST_RAYS = 200             # through a piece, to find its thin parts
 COARSE = 1.2                # edges longer than so much of a fold's width cannot show it
+SKIN_COARSE = 2.0           # cells: longer edges of a skin show little of what these do
 GAP_OF_EDGE = 0.5
 MOST_REFINED = 20_000       # triangles: a button makes no more than four times as many
 MOST_PROBES = 4000          # points of a piece that are looked at
@@ -119,6 +121,19 @@ def _too_coarse(piece: Piece, scene: Scene, meshes: Meshes) -> list[Check]:
         return [Check(sentence, True, piece.id, spot=where)]
     return [Check(sentence, True, piece.id, f"Use {wanted} cells across",
                   partial(set_value, piece.id, "solid.cells", wanted), where)]
+
+
+def _skin_too_coarse(piece: Piece, scene: Scene, meshes: Meshes) -> list[Check]:
+    """A skin of few points shows little of what the cells within do."""
+    edge, cell = _skin_edge(piece, meshes), cell_edge(piece, meshes, "good")
+    if edge <= SKIN_COARSE * cell:
+        return []
+    sentence = (f"The skin of {piece.name} is coarser than its cells and shows little of its wobble: its edges are "
+                f"{_mm(edge)} long, its cells {_mm(cell)}.")
+    if len(unit_mesh(piece.shape, meshes).triangles) > MOST_REFINED:
+        return [Check(sentence, True, piece.id)]
+    fresh, mesh = refined(piece, meshes)
+    return [Check(sentence, True, piece.id, "Refine it", partial(_become, fresh), None, mesh)]
 
 
 def _thickness(points: np.ndarray, triangles: np.ndarray) -> tuple[float, np.ndarray]:
@@ -360,10 +375,10 @@ def _skin_edge(piece: Piece, meshes: Meshes) -> float:
 
 
 LOOKS: dict[Role, tuple[Callable[[Piece, Scene, Meshes], list[Check]], ...]] = {
-    "solid": (_open, _falls_past, _too_coarse, _wide_gap, _all_held, _goal_elsewhere),
+    "solid": (_open, _falls_past, _too_coarse, _skin_too_coarse, _wide_gap, _all_held, _goal_elsewhere),
     "shell": (_open_but_pressed, _falls_past, _too_coarse_to_fold, _thick_gap, _all_held, _goal_elsewhere),
     "net": (_open_but_pressed, _falls_past, _thick_gap, _all_held, _goal_elsewhere),
-    "cage": (_falls_past, _all_held, _goal_elsewhere),
+    "cage": (_falls_past, _skin_too_coarse, _all_held, _goal_elsewhere),
     "rigid": (_falls_past, _all_held, _goal_elsewhere),
     "pellets": (_falls_past, _all_held, not_round),
     "carried": (_not_carried,),
