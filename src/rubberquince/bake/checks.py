@@ -378,7 +378,7 @@ LOOKS: dict[Role, tuple[Callable[[Piece, Scene, Meshes], list[Check]], ...]] = {
     "solid": (_open, _falls_past, _too_coarse, _skin_too_coarse, _wide_gap, _all_held, _goal_elsewhere),
     "shell": (_open_but_pressed, _falls_past, _too_coarse_to_fold, _thick_gap, _all_held, _goal_elsewhere),
     "net": (_open_but_pressed, _falls_past, _thick_gap, _all_held, _goal_elsewhere),
-    "cage": (_falls_past, _skin_too_coarse, _all_held, _goal_elsewhere),
+    "cage": (_falls_past, _all_held, _goal_elsewhere),
     "rigid": (_falls_past, _all_held, _goal_elsewhere),
     "pellets": (_falls_past, _all_held, not_round),
     "carried": (_not_carried,),
