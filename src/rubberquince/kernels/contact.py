@@ -199,12 +199,15 @@ def mark_met(ids, kind, gap, x, move, slow, piece, firm, moving, bind_node, bind
     neither near nor leave each other by more than ``slow``, m, in ``move`` (n, 3), m.
 
     Nor do they swing together, along what is between them, by more than CARRIED times that.  Two that are as ``firm``
-    (pieces and the ground,) as 2 in all do not swing: see World.firm.
+    (pieces and the ground,) as 2 in all do not swing: see World.firm.  Two that are both firm are met however fast they
+    are, and from the step that brings them within their gap: nothing in them could throw them back.
     """
     w, v = np.empty(4), np.empty(3)
     for e in range(len(ids)):
         d, _ = closest(kind[e], x, ids, e, w, v)
-        if d >= gap[e]:
+        one, other = firm[piece[ids[e, 0]]], firm[-1] if ids[e, 3] < 0 else firm[piece[ids[e, 3]]]
+        both = one > 0 and other > 0
+        if d >= gap[e] and not both:
             continue
         along, together = 0.0, 0.0
         for k in range(4):
@@ -214,9 +217,11 @@ def mark_met(ids, kind, gap, x, move, slow, piece, firm, moving, bind_node, bind
                     part += w[k] * v[i] * move[ids[e, k], i]
                 along += part
                 together += part if w[k] > 0.0 else 0.0
-        other = firm[-1] if ids[e, 3] < 0 else firm[piece[ids[e, 3]]]
-        swings = firm[piece[ids[e, 0]]] + other < 2 and abs(together) > CARRIED * slow * abs(d)
-        if abs(along) > slow * abs(d) or swings:
+        swings = one + other < 2 and abs(together) > CARRIED * slow * abs(d)
+        if both:
+            if d + along / max(abs(d), 1e-12) >= gap[e]:
+                continue
+        elif abs(along) > slow * abs(d) or swings:
             continue
         for k in range(4):
             p = ids[e, k]
@@ -325,6 +330,18 @@ def add_friction_force(ptr, node, coef, normal, grip, move, still, out, firm):
         for k in range(ptr[e], ptr[e + 1]):
             for i in range(3):
                 out[node[k], i] += coef[k] * hold * u[i]
+
+
+@njit(cache=True, nogil=True)
+def add_sliding_friction(ptr, node, coef, normal, grip, move, least, out):
+    """Friction, N, of what slides by ``least``, m, or more in ``move`` (n, 3), added to ``out`` (n, 3)."""
+    u = np.empty(3)
+    for e in range(len(grip)):
+        s = slide(ptr, node, coef, normal, e, move, u) if grip[e] > 0.0 else 0.0
+        if s >= least:
+            for k in range(ptr[e], ptr[e + 1]):
+                for i in range(3):
+                    out[node[k], i] -= coef[k] * grip[e] * u[i] / s
 
 
 @njit(cache=True, nogil=True)

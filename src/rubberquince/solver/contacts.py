@@ -165,7 +165,7 @@ class Contacts:
         """
         t, skin = self.touching, self._world.skin
         met = np.zeros(len(x), bool)
-        self.look(x)
+        self.look(x, move)
         ct.mark_met(t.ids, t.kind, t.gap, self.skin, self._skin_move(move), slow, skin.piece, self._world.firm,
                     skin.moving, skin.bind_node, skin.bind_weight, met)
         return met
@@ -208,17 +208,32 @@ class Contacts:
         Friction goes by what pushes where a Newton step begins.  Where a thing is wedged, that changes with friction in
         turn, to and fro without end: ``again`` takes the mean of what it would be and what it was the time before.
         """
-        w, skin, t = self._world, self._world.skin, self.touching
-        self.look(x)
-        *pairs, grip, which = ct.active_pairs(*self._lists(), self.skin, skin.moving, stiffness, skin.bind_node,
-                                              skin.bind_weight, w.friction, w.ground_friction)
-        keys = (t.ids[which].astype(np.uint64) * NAMES).sum(axis=1)        # the same whatever is listed besides
+        *pairs, grip, which = self._pairs(x, stiffness)
+        keys = (self.touching.ids[which].astype(np.uint64) * NAMES).sum(axis=1)     # the same whatever else is listed
         if again:
             known, before = found(keys, self._gripped[0])
             grip = 0.5 * (grip + np.where(known, self._gripped[1][before * known], 0.0)) if known.any() else 0.5 * grip
         order = np.argsort(keys, kind="stable")
         self._gripped = keys[order], grip[order]
         return *pairs, grip
+
+    def _pairs(self, x: np.ndarray, stiffness: np.ndarray) -> tuple[np.ndarray, ...]:
+        w, skin = self._world, self._world.skin
+        self.look(x)
+        return ct.active_pairs(*self._lists(), self.skin, skin.moving, stiffness, skin.bind_node, skin.bind_weight,
+                               w.friction, w.ground_friction)
+
+    def friction_changes(self, friction: tuple[np.ndarray, ...], x: np.ndarray, move: np.ndarray,
+                         stiffness: np.ndarray, least: float) -> float:
+        """By what part of it the friction of what slides is another one at ``x`` than ``friction`` takes it to be.
+
+        move : (n, 3) m, the way to there in this step.  What slides by less than ``least``, m, is left out.
+        """
+        taken, true = np.zeros_like(x), np.zeros_like(x)
+        ct.add_sliding_friction(*friction, move, least, taken)
+        ptr, node, coef, normal, _, _, grip, _ = self._pairs(x, stiffness)
+        ct.add_sliding_friction(ptr, node, coef, normal, grip, move, least, true)
+        return float(np.abs(true - taken).sum() / max(np.abs(true).sum(), np.abs(taken).sum(), 1e-300))
 
     # --- motion ---------------------------------------------------------------------------------------
 

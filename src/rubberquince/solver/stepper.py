@@ -50,9 +50,13 @@ LEAST_TURN = 1e-6           # rad: less is rounding
 MOST_GAIN = 0.2            # of the kinetic energy, in a substep: more is the scheme's
 STEADY = 4.0                # of ω²h, 1/s: so changes of shape fade where a body spins, or each step would feed them
 SLOW_TURN, CARRIED_TURN = 0.05, 0.2     # rad, in a substep: what spins more slowly, free or carried, needs none
-SLIDES, SLID = 5e-3, 0.02     # m/s, from where friction has to be right, and what part of it may be wrong
+SLIDES, SLID = 5e-3, 0.02     # m/s, from where friction has to be right, and what part a Newton step may change of how
+                            # far things slide
+LAGS = 0.1                  # of the friction of what slides, may be that of a Newton step before: else a landing takes
+                            # more speed than friction can
 CALM, PATIENT, CAREFUL = 0.1, 10, 0.2     # m/s: what touches and is slower takes more Newton steps, and a part of the
                             # tolerance: what inexact ones leave would keep a pile stirring
+OF_RIGID = 0.01             # the most of the tolerance where something rigid moves
 EVENED = 2                  # Newton step of such a substep, from which on friction is evened out
 SETTLED = 1e-5              # of a cell: a Newton step smaller than this is the last of its substep
 
@@ -95,10 +99,12 @@ class _Step:
 @dataclass(frozen=True, eq=False)
 class _Move:
     """Where a Newton step led; whether it was limited, or cut so that its end is not that of the equations (``short``
-    if that was the line search); and whether another one would change nothing that counts.  gained : J.
+    if that was the line search); and whether another one would change nothing that counts.  gained : J;
+    friction : as it was taken to be, see Contacts.friction_changes.
     """
 
     there: "_Place"
+    friction: tuple[np.ndarray, ...]
     gained: float
     limited: bool
     cut: bool
@@ -338,7 +344,7 @@ class Stepper:
     def _minimised(self, place: _Place, step: _Step, first: int, last: int) -> _Move:
         """Where Newton steps from number ``first`` to before ``last`` lead; it is done where that is near enough."""
         most, quality = 0.0, step.quality
-        for number in range(first, last):
+        for number in range(first, max(last, PATIENT)):
             if self._stop():
                 raise Stopped
             if number:
@@ -346,10 +352,17 @@ class Stepper:
             move = self._newton(place, step, number)
             most = max(most, move.gained)
             little = move.gained <= quality.tolerance * most and not move.limited
-            if move.done or little or np.abs(move.there.x - place.x).max() < SETTLED * self._finest:
-                return replace(move, done=True)
+            done = move.done or little or np.abs(move.there.x - place.x).max() < SETTLED * self._finest
+            if (done or number >= last - 1) and self._friction_is_right(move, step):
+                return replace(move, done=done)
             place = move.there
         return move
+
+    def _friction_is_right(self, move: _Move, step: _Step) -> bool:
+        """Is the friction of what slides, which a Newton step takes from where it begins, still that where it ends?"""
+        x = move.there.x
+        return not len(move.friction[-1]) or self.contacts.friction_changes(
+            move.friction, x, x - self.state.x, step.contact, SLIDES * step.aim.h) < LAGS
 
     def _arrived(self, end: _Move, step: _Step) -> _Arrival:
         """What a substep that ends there makes of nodes."""
@@ -454,6 +467,8 @@ class Stepper:
 
     def _care(self, touches: np.ndarray) -> Quality:
         """How well a substep is computed: better where all is slow and bodies that touch come to rest on each other."""
+        if self._rigid.any():       # nothing in them takes up what an inexact step leaves
+            return replace(self.quality, iterations=PATIENT, tolerance=min(self.quality.tolerance, OF_RIGID))
         if touches.sum() < 2 or (self.state.v ** 2).sum(axis=1).max() > CALM ** 2:
             return self.quality
         return replace(self.quality, iterations=PATIENT, tolerance=CAREFUL * self.quality.tolerance)
@@ -528,7 +543,7 @@ class Stepper:
         as_told = abs(gained - expected) <= step.quality.tolerance * expected + step.rounding
         limited = bool(limited) or halved or leap > 1.0
         slid = ct.friction_left(*friction, x - self.state.x, there.x - self.state.x, SLIDES * step.aim.h)
-        return _Move(there, gained, limited, cut, short, as_told and not limited and slid < SLID)
+        return _Move(there, friction, gained, limited, cut, short, as_told and not limited and slid < SLID)
 
     def _search(self, at: _Place, move: np.ndarray, step: _Step,
                 friction: tuple[np.ndarray, ...]) -> tuple[_Place, float, bool]:
