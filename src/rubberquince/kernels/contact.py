@@ -152,6 +152,17 @@ def contact_energy(ids, kind, gap, pushes, x, moving, point_stiffness):
 
 
 @njit(cache=True, nogil=True)
+def friction_between(kind, ids, e, w, friction, ground_friction):
+    """The friction coefficient of relation ``e``, the smaller of both sides', by ``friction`` of points."""
+    split, one, other = 2 if kind == EDGE_EDGE else 1, 0.0, 0.0
+    for c in range(split):
+        one += abs(w[c]) * friction[ids[e, c]]
+    for c in range(split, 4):
+        other += abs(w[c]) * friction[ids[e, c]] if ids[e, c] >= 0 else 0.0
+    return min(one, ground_friction if kind == GROUND else other)
+
+
+@njit(cache=True, nogil=True)
 def active_pairs(ids, kind, gap, pushes, x, moving, point_stiffness, bind_node, bind_weight, friction,
                  ground_friction):
     """Relations nearer than their gap, as pairs over nodes for the linear system.
@@ -179,12 +190,7 @@ def active_pairs(ids, kind, gap, pushes, x, moving, point_stiffness, bind_node, 
         k = stiffness_of(kind[e], ids, e, w, moving, point_stiffness)
         _, slope, curve[m] = gap_energy(d, r, k)
         force[m] = -slope
-        split, mu, other = 2 if kind[e] == EDGE_EDGE else 1, 0.0, 0.0
-        for c in range(split):
-            mu += abs(w[c]) * friction[ids[e, c]]
-        for c in range(split, 4):
-            other += abs(w[c]) * friction[ids[e, c]] if ids[e, c] >= 0 else 0.0
-        grip[m] = min(mu, ground_friction if kind[e] == GROUND else other) * force[m]
+        grip[m] = friction_between(kind[e], ids, e, w, friction, ground_friction) * force[m]
         unit_normal(kind[e], x, ids, e, d, v, normal[m])
         fill = merged_nodes(ids, e, w, moving, bind_node, bind_weight, node, coef, fill)
         which[m] = e

@@ -3,7 +3,8 @@
 A target for every point that touches fails on soft bodies, whose parts meet at many times.  One term on
 the centres does not: in the step that brings a contact, the relative move u of both centres along its
 normal is drawn to t by  K/2 (t - u)²,  where t goes on to the contact and comes back with its share of
-the speed; at the end of the step the centres have just that speed.
+the speed; at the end of the step the centres have just that speed, and friction has taken from how they
+slide past each other what this impulse allows.
 """
 
 from dataclasses import dataclass
@@ -11,16 +12,19 @@ from dataclasses import dataclass
 import numpy as np
 from numba import njit
 
-from rubberquince.kernels.contact import carry
+from rubberquince.kernels.contact import carry, friction_between
 from rubberquince.kernels.distance import EDGE_EDGE, closest
+from rubberquince.kernels.turning import inertia_of
 from rubberquince.solver.contacts import Contacts
 from rubberquince.solver.system import Pairs
-from rubberquince.solver.world import World
+from rubberquince.solver.world import LED, World
 
 FIRMNESS = 100.0            # of K, in units of mass / step²
 OF_RIGID = 0.2              # of rigid bodies without a number: they have nothing of their own that throws them back
 HOP = 0.4                   # m/s: those that meet more slowly do not bounce without a number, as when they roll
 BORDER = 1e-3               # share of edges in the normal of a meeting: theirs are tilted where faces meet flat
+NEAREST = 0.1               # of a gap that what meets first may be farther away than the nearest
+THIN = 1e-6                 # of the largest moment of inertia: about an axis with less a body does not turn
 LEAST_STEPS = 4.0           # of gravity: what closes more slowly than it gains in so many steps is at rest
 
 
@@ -29,7 +33,9 @@ class Bounce:
     """A pair over all nodes of one or two bodies among two ``pieces``: u = Σ coef · normal·move.
 
     ``coef`` are shares of each body's mass, below zero for the second; ``per_mass`` is coef / mass of a node,
-    ``mass`` what the centres resist with, kg; ``speed``, m/s, is what they part with.
+    ``mass`` what the centres resist with, kg; ``speed``, m/s, is what they part with.  ``grip``, N s, is the most that
+    friction can take; ``sides`` are the nodes of each body that moves, the sign of u, and the way (3,), m, from its
+    centre to where it meets the other.
     """
 
     pieces: tuple[int, int]
@@ -41,6 +47,8 @@ class Bounce:
     stiffness: float
     target: float
     speed: float
+    grip: float
+    sides: list[tuple[slice, float, np.ndarray]]
 
     def _lack(self, move: np.ndarray) -> float:
         return self.target - float(self.coef @ (move[self.node] @ self.normal))
@@ -55,10 +63,26 @@ class Bounce:
         out[self.node] = -self.stiffness * self._lack(move) * self.coef[:, None] * self.normal
         return out
 
-    def part(self, v: np.ndarray) -> None:
-        """Give the centres the speed they part with, in ``v`` (n, 3), m/s, in place."""
+    def part(self, mass: np.ndarray, x: np.ndarray, v: np.ndarray) -> None:
+        """Give the centres the speed they part with, in ``v`` (n, 3), m/s, in place, and bodies their spin.
+
+        mass : (n,) kg and ``x`` (n, 3) m of nodes.
+        """
         lack = self.speed - float(self.coef @ (v[self.node] @ self.normal))
         v[self.node] += lack * self.mass * self.per_mass[:, None] * self.normal
+        give, slide, spins = np.zeros((3, 3)), np.zeros(3), []
+        for nodes, sign, arm in self.sides:
+            m, r, inertia = mass[nodes], x[nodes] - mass[nodes] @ x[nodes] / mass[nodes].sum(), np.empty((3, 3))
+            inertia_of(m, r, 0, len(m), np.zeros(3), inertia)
+            turns, lever = np.linalg.pinv(inertia, THIN, hermitian=True), np.cross(np.eye(3), arm).T
+            slide += sign * (m @ v[nodes] / m.sum() + lever @ turns @ (m @ np.cross(r, v[nodes])))
+            give += np.eye(3) / m.sum() - lever @ turns @ lever
+            spins.append((r, -turns @ lever))
+        flat = np.eye(3) - np.outer(self.normal, self.normal)
+        impulse = -np.linalg.pinv(flat @ give @ flat, THIN, hermitian=True) @ slide
+        impulse *= min(1.0, self.grip / max(float(np.linalg.norm(impulse)), 1e-300))
+        for (nodes, sign, _), (r, spin) in zip(self.sides, spins):
+            v[nodes] += sign * (impulse / mass[nodes].sum() + np.cross(spin @ impulse, r))
 
     def beside(self, pairs: Pairs) -> Pairs:
         """The pairs of the linear system with this one as the last."""
@@ -95,6 +119,25 @@ def meetings(ids, kind, gap, x, v, piece, h, fall, out, away):
                 out[a, b, i] += share * apart[i] / d
 
 
+@njit(cache=True, nogil=True)
+def meeting_places(ids, kind, gap, x, piece, away, friction, ground_friction, out):
+    """Where the first side of each pair of pieces is nearest to the second, m, and the friction coefficient there.
+
+    x, away : see ``meetings``; friction : (n,) coefficients of points.
+    out : (pieces + 1, pieces + 1, 5), zeroed: the place and the coefficient, summed, and of how many.
+    """
+    w, apart = np.empty(4), np.empty(3)
+    last = len(out) - 1
+    for e in range(len(ids)):
+        a, b = piece[ids[e, 0]], piece[ids[e, 3]] if ids[e, 3] >= 0 else last
+        if away[a, b] < np.inf and closest(kind[e], x, ids, e, w, apart)[0] < away[a, b] + (1.0 + NEAREST) * gap[e]:
+            for k in range(2 if kind[e] == EDGE_EDGE else 1):
+                for i in range(3):
+                    out[a, b, i] += abs(w[k]) * x[ids[e, k], i]
+            out[a, b, 3] += friction_between(kind[e], ids, e, w, friction, ground_friction)
+            out[a, b, 4] += 1.0
+
+
 def find_bounces(world: World, contacts: Contacts, x: np.ndarray, v: np.ndarray, h: float) -> list[Bounce]:
     """The bounces of a step of ``h``, s, that starts at nodes ``x`` (n, 3), m, with speeds ``v``, m/s."""
     points, pieces, touching = world.skin, len(world.gap), contacts.touching
@@ -102,9 +145,12 @@ def find_bounces(world: World, contacts: Contacts, x: np.ndarray, v: np.ndarray,
     skin, speed = contacts.carry(x), np.zeros_like(points.points)
     carry(v, points.bind_node, points.bind_weight, speed)
     normals = np.zeros((pieces + 1, pieces + 1, 3))
-    away = np.full(normals.shape[:2], np.inf)
+    away, places = np.full(normals.shape[:2], np.inf), np.zeros((*normals.shape[:2], 5))
     meetings(touching.ids, touching.kind, touching.gap, skin, speed, points.piece, h,
              h * h * float(np.max(_pull(world), initial=0.0)), normals, away)
+    if (away < np.inf).any():
+        meeting_places(touching.ids, touching.kind, touching.gap, skin, points.piece, away, world.friction,
+                       world.ground_friction, places)
     found = []
     balls = np.append(world.of_balls, False)        # they have no centre in common that could be thrown back
     normals[balls], normals[:, balls] = 0.0, 0.0
@@ -115,24 +161,33 @@ def find_bounces(world: World, contacts: Contacts, x: np.ndarray, v: np.ndarray,
             share, least = OF_RIGID, HOP
         length = np.linalg.norm(normals[a, b])
         if a != b and share >= 0.0 and length > 1e-9:
-            found += _between(world, a, b, normals[a, b] / length, away[a, b], v, h, share, least)
+            found += _between(world, a, b, normals[a, b] / length, places[a, b, :4] / max(places[a, b, 4], 1.0),
+                              away[a, b], x, v, h, share, least)
     return found
 
 
-def _between(world: World, a: int, b: int, normal: np.ndarray, away: float, v: np.ndarray, h: float,
-             share: float, least: float) -> list[Bounce]:
+def _between(world: World, a: int, b: int, normal: np.ndarray, place: np.ndarray, away: float, x: np.ndarray,
+             v: np.ndarray, h: float, share: float, least: float) -> list[Bounce]:
     """The bounce of two pieces ``away``, m, from touching; none where they close too slowly to leave rest, or more
     slowly than at ``least``, m/s.
+
+    place : (4,) where they meet, m, and the friction coefficient there.
     """
-    nodes, coefs, per_mass, inverse_mass = [], [], [], 0.0
+    nodes, coefs, per_mass, sides, inverse_mass = [], [], [], [], 0.0
     for piece, sign in ((a, 1.0), (b, -1.0)):
         if piece < world.bodies:
-            mine = np.flatnonzero(world.node_body == piece)
+            mine = np.arange(*world.first_node[piece : piece + 2])
             mass = world.mass[mine].sum()
+            gives = 0.0 if world.firm[piece] == LED else 1.0 / mass
             nodes.append(mine)
             coefs.append(sign * world.mass[mine] / mass)
-            per_mass.append(np.full(len(mine), sign / mass))
-            inverse_mass += 1.0 / mass
+            per_mass.append(np.full(len(mine), sign * gives))
+            inverse_mass += gives
+            if gives:
+                sides.append((slice(*world.first_node[piece : piece + 2]), sign,
+                              place[:3] - world.mass[mine] @ x[mine] / mass))
+    if not inverse_mass:
+        return []
     node, coef = np.concatenate(nodes), np.concatenate(coefs)
     closing = -float(coef @ (v[node] @ normal))
     pull = max(_pull(world)[piece] for piece in (a, b) if piece < world.bodies)
@@ -140,7 +195,8 @@ def _between(world: World, a: int, b: int, normal: np.ndarray, away: float, v: n
         return []
     target = share * max(h * closing - away, 0.0) - away
     return [Bounce((a, b), node, coef, normal, np.concatenate(per_mass), 1.0 / inverse_mass,
-                   FIRMNESS / (inverse_mass * h * h), target, share * closing)]
+                   FIRMNESS / (inverse_mass * h * h), target, share * closing,
+                   place[3] * (1.0 + share) * closing / inverse_mass, sides)]
 
 
 def _pull(world: World) -> np.ndarray:

@@ -42,7 +42,7 @@ SLOW_STEPS = 1.0            # of gravity: what nears or leaves another by less t
 USUAL_GRAVITY = 9.81        # m/s²
 MOST_HALVINGS = 12
 ROUNDING = 1e-7             # of the energy a step of gravity brings: a rise below is not one
-BOUNCE_TOLERANCE = 1e-3     # of the linear solver, where bodies are thrown back: what is left is lost momentum
+BOUNCE_TOLERANCE = 1e-3     # where bodies are thrown back: what is left is lost momentum
 HINGE_TOLERANCE = 0.02      # of it, where a firm body swings from what is held: it resists that so much less than
                             # bends; and for pellets, whose momenta nothing else keeps
 LEAP = 2.0                  # cells a Newton step may go, if the free motion goes less far: farther is never right
@@ -308,7 +308,7 @@ class Stepper:
         if end.cut or gains:
             v, push, force = self._stopped(x, v, push, force, step, end.cut)
         for bounce in self._bounces:
-            bounce.part(v)
+            bounce.part(self.world.mass, x, v)
         if self._balls.any:
             self._balls.calm(buried, state.v, v)
             due = self._scheme.due(state.v, state.push, state.force, h)
@@ -468,7 +468,8 @@ class Stepper:
     def _care(self, touches: np.ndarray) -> Quality:
         """How well a substep is computed: better where all is slow and bodies that touch come to rest on each other."""
         if self._rigid.any():       # nothing in them takes up what an inexact step leaves
-            return replace(self.quality, iterations=PATIENT, tolerance=min(self.quality.tolerance, OF_RIGID))
+            most = BOUNCE_TOLERANCE if self._bounces else OF_RIGID
+            return replace(self.quality, iterations=PATIENT, tolerance=min(self.quality.tolerance, most))
         if touches.sum() < 2 or (self.state.v ** 2).sum(axis=1).max() > CALM ** 2:
             return self.quality
         return replace(self.quality, iterations=PATIENT, tolerance=CAREFUL * self.quality.tolerance)
