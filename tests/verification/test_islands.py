@@ -130,7 +130,7 @@ def test_a_puller_that_starts_wakes_what_it_acts_on_alone(rested):
     assert list(asleep(stepper)) == [True, False, True]
     assert nodes(stepper, 1)[:, 1].min() > 0.1
     stepper.set_forces([])
-    play(stepper, 80, count)
+    play(stepper, 120, count)
     assert asleep(stepper).all()
 
 

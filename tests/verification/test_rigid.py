@@ -4,6 +4,7 @@ from dataclasses import replace
 
 import numpy as np
 import pytest
+from scipy.spatial.transform import Rotation
 
 from bodies import JELLY, make_block_collider, make_shell, make_solid, own_crossings
 from rubberquince.shapes import primitives
@@ -111,6 +112,53 @@ def test_a_ball_rolls_down_a_slope_as_a_ball_does(quality):
         stepper.frame()
     speed = np.linalg.norm(momenta(stepper)[1])
     assert speed == pytest.approx(5 / 7 * 9.81 * np.sin(tilt) * 20 / 24, rel=0.03 if quality == "good" else 0.1)
+
+
+@pytest.mark.parametrize("divisions", [1, 12])
+def test_a_box_slides_as_far_on_any_number_of_points(divisions):
+    """Each point has friction of its own; together they have that of the weight, also where the box has just landed."""
+    box = rigid(primitives.block((divisions,) * 3), (0.1, 0.1, 0.1), (0.0, 0.0511, 0.0), touch=Touch(1e-3, 0.3))
+    stepper = Stepper(RunSpec([box], [], quality=QUALITIES["draft"]))
+    stepper.state.v[:] = 1.5, 0.0, 0.0
+    for _ in range(14):
+        stepper.frame()
+    assert momenta(stepper)[0][0] == pytest.approx(1.5 ** 2 / (2 * 0.3 * 9.81), rel=0.02)
+
+
+@pytest.mark.parametrize(("divisions", "size", "tilt", "height", "speed", "friction"), [
+    (8, (0.1, 0.1, 0.1), (0, 0, 0), 0.002, 0.0, 0.0), (8, (0.1, 0.1, 0.1), (8, 0, 5), 0.002, 1.5, 0.5),
+    (1, (0.1, 0.1, 0.1), (30, 20, 40), 0.05, 1.5, 0.0), (4, (0.2, 0.02, 0.15), (30, 20, 40), 0.002, 1.5, 0.0)])
+def test_what_falls_on_hard_ground_gains_no_energy(divisions, size, tilt, height, speed, friction):
+    """A box set down from two millimetres hopped by as many centimetres, and one that slid leapt up by twenty."""
+    mesh, turn = primitives.block((divisions,) * 3), Rotation.from_euler("xyz", tilt, degrees=True).as_matrix()
+    low = (mesh.points * size @ turn.T)[:, 1].min()
+    box = rigid(mesh, size, (0.0, height - low, 0.0), touch=Touch(1e-3, friction), rotation=turn)
+    stepper, energies = Stepper(RunSpec([box], [], quality=QUALITIES["draft"])), []
+    stepper.state.v[:] = speed, 0.0, 0.2 * speed
+    mass = stepper.world.mass
+    for _ in range(16):
+        v = stepper.state.v
+        energies.append((0.5 * mass @ (v ** 2).sum(axis=1) / 9.81 + mass @ stepper.state.x[:, 1]) / mass.sum())
+        stepper.frame()
+    assert max(energies) < energies[0] + 1e-3
+    assert (energies - np.minimum.accumulate(energies)).max() < 4e-3       # m: part of it lies in the contact
+
+
+@pytest.mark.parametrize(("bounce", "friction", "spin"), [(0.8, 0.3, 0.0), (0.5, 0.3, 40.0)])
+def test_a_ball_thrown_aslant_goes_on_spinning(bounce, friction, spin):
+    """An impulse J of its bounce lets friction take no more than μJ, and no more than ends its sliding."""
+    ball = rigid(primitives.sphere(48, 24), (0.1, 0.1, 0.1), (0.0, 0.3, 0.0), touch=Touch(1e-3, friction, bounce))
+    stepper = Stepper(RunSpec([ball], []))
+    x, mass, r = stepper.state.x, stepper.world.mass, 0.05
+    stepper.state.v[:] = np.array([2.0, 0.0, 0.0]) + np.cross([0.0, 0.0, spin], x - x.mean(axis=0))
+    moment = mass @ ((x - x.mean(axis=0))[:, :2] ** 2).sum(axis=1) / mass.sum()
+    for _ in range(8):
+        stepper.frame()
+    sliding = 2.0 + spin * r
+    stops = min(friction * (1.0 + bounce) * np.sqrt(2 * 9.81 * 0.248), sliding / (1.0 + r * r / moment))
+    _, speed, momentum = momenta(stepper)
+    assert speed[0] == pytest.approx(2.0 - stops, abs=0.02)
+    assert momentum[2] / (moment * mass.sum()) == pytest.approx(spin - stops * r / moment, abs=0.05 * (1.0 + spin))
 
 
 @pytest.mark.parametrize("bounce", [0.0, 0.5, 0.95])

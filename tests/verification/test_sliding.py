@@ -3,9 +3,9 @@
 import numpy as np
 import pytest
 
-from bodies import make_block_collider, make_solid
+from bodies import CANVAS, make_block_collider, make_shell, make_solid
 from rubberquince.shapes import primitives
-from rubberquince.solver.specs import QUALITIES, Material, RunSpec, Touch
+from rubberquince.solver.specs import QUALITIES, Inflation, Material, RunSpec, Touch
 from rubberquince.solver.stepper import Stepper
 
 GRAVITY = 9.81
@@ -58,6 +58,22 @@ def test_what_slides_gains_speed_as_coulomb_says(quality, within, degrees, mesh)
     np.testing.assert_allclose((found[-1] - found[12]) * 24 / 11, expected, rtol=within)
 
 
+@pytest.mark.parametrize("quality", ["draft", "good"])
+def test_where_it_lands_the_ground_takes_no_more_speed_than_coulomb_allows(quality):
+    """Of any body: what is lost sideways is at most μ times what the ground gave upwards."""
+    touch, speed = Touch(1e-3, 0.2), np.array([1.5, 0.0, 0.3])
+    pad = make_shell(primitives.cushion(12, 0.0), (0.3, 0.01, 0.3), (0, 0.06, 0), CANVAS, touch,
+                     inflation=Inflation(200.0, grows=0.4))
+    stepper = Stepper(RunSpec([pad], [], quality=QUALITIES[quality], ground=touch))
+    stepper.state.v[:] = speed
+    share, ratios = stepper.world.mass / stepper.world.mass.sum(), []
+    for frame in range(12):
+        stepper.frame(frame / 24)
+        gained = share @ stepper.state.v - speed
+        ratios.append(np.hypot(gained[0], gained[2]) / max(gained[1] + GRAVITY * (frame + 1) / 24, 0.05))
+    assert 0.15 < max(ratios) < 1.15 * 0.2
+
+
 @pytest.mark.parametrize("quality, most", [("draft", 3e-4), ("good", 2e-4)])
 def test_what_sticks_hardly_creeps(quality, most):
     stepper, along = on_a_slope(primitives.block((6, 3, 6)), (0.12, 0.06, 0.12), 15.0, 0.3,
@@ -74,7 +90,7 @@ def test_what_is_dropped_into_a_pen_comes_to_rest_and_gains_no_energy(quality, s
              for size, at in (((0.02, 0.3, 0.4), (0.13 * side, 0.15, 0)), ((0.4, 0.3, 0.02), (0, 0.15, 0.13 * side)))]
     stepper = Stepper(RunSpec(solids, walls, quality=QUALITIES[quality]))
     mass, energy = stepper.world.mass, []
-    for _ in range(76):
+    for _ in range(90):
         state, skin = stepper.state, stepper.skin()
         energy.append(0.5 * mass @ (state.v ** 2).sum(axis=1) + GRAVITY * mass @ state.x[:, 1]
                       + stepper.system.energy(state.x))

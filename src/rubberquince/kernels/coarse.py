@@ -108,10 +108,17 @@ def substitute(factor, start, x):
 
 
 @njit(cache=True, nogil=True, fastmath={"contract", "reassoc"})
-def coarse_factor(elastic, pair_ptr, pair_node, pair_coef, firm, free, aggregate, mode, out, start):
-    """Cholesky factor (lower) of the coarse matrix with the contact part added, into ``out`` and ``start``."""
+def coarse_factor(elastic, rank, pair_ptr, pair_node, pair_coef, firm, free, aggregate, mode, out, start):
+    """Cholesky factor (lower) of the coarse matrix with the contact part added, into ``out`` and ``start``.
+
+    In it aggregate a comes as number ``rank[a]``.
+    """
     n = len(elastic)
-    out[:] = elastic
+    for a in range(n // 12):
+        for c in range(n // 12):
+            for i in range(12):
+                for j in range(12):
+                    out[12 * rank[a] + i, 12 * rank[c] + j] = elastic[12 * a + i, 12 * c + j]
     touched = np.empty(n // 12, np.int64)
     weight = np.empty((n // 12, 4))
     for e in range(len(firm)):
@@ -120,7 +127,7 @@ def coarse_factor(elastic, pair_ptr, pair_node, pair_coef, firm, free, aggregate
             i = pair_node[k]
             if free[i] == 0.0:
                 continue
-            a = aggregate[i]
+            a = rank[aggregate[i]]
             at = -1
             for t in range(count):
                 if touched[t] == a:

@@ -25,7 +25,7 @@ HOP = 0.4                   # m/s: those that meet more slowly do not bounce wit
 BORDER = 1e-3               # share of edges in the normal of a meeting: theirs are tilted where faces meet flat
 NEAREST = 0.1               # of a gap that what meets first may be farther away than the nearest
 THIN = 1e-6                 # of the largest moment of inertia: about an axis with less a body does not turn
-LEAST_STEPS = 4.0           # of gravity: what closes more slowly than it gains in so many steps is at rest
+LEAST_STEPS = 4.0           # of gravity: what closes more slowly than it gains in so many steps may be at rest
 
 
 @dataclass(frozen=True, eq=False)
@@ -151,51 +151,49 @@ def find_bounces(world: World, contacts: Contacts, x: np.ndarray, v: np.ndarray,
     if (away < np.inf).any():
         meeting_places(touching.ids, touching.kind, touching.gap, skin, points.piece, away, world.friction,
                        world.ground_friction, places)
-    found = []
     balls = np.append(world.of_balls, False)        # they have no centre in common that could be thrown back
     normals[balls], normals[:, balls] = 0.0, 0.0
+    speeds, pull = np.zeros((pieces + 1, 3)), np.zeros(pieces + 1)
+    mass = np.add.reduceat(world.mass, world.first_node[:-1])
+    speeds[: world.bodies] = np.add.reduceat(world.mass[:, None] * v, world.first_node[:-1]) / mass[:, None]
+    pull[: world.bodies] = _pull(world)
+    found = []
     for a, b in zip(*np.nonzero(normals.any(axis=2))):
         share = max(world.bounce[a], world.bounce[b] if b < pieces else -1.0)
-        least = 0.0
+        least = LEAST_STEPS * max(pull[a], pull[b]) * h
         if share < 0.0 and world.firm[a] and world.firm[b]:
-            share, least = OF_RIGID, HOP
-        length = np.linalg.norm(normals[a, b])
-        if a != b and share >= 0.0 and length > 1e-9:
+            share, least = OF_RIGID, max(HOP, least)
+        length = float(np.linalg.norm(normals[a, b]))
+        closing = float(normals[a, b] @ (speeds[b] - speeds[a])) / max(length, 1e-300)
+        if a != b and share >= 0.0 and length > 1e-9 and closing > least:
             found += _between(world, a, b, normals[a, b] / length, places[a, b, :4] / max(places[a, b, 4], 1.0),
-                              away[a, b], x, v, h, share, least)
+                              away[a, b], x, h, share, closing)
     return found
 
 
 def _between(world: World, a: int, b: int, normal: np.ndarray, place: np.ndarray, away: float, x: np.ndarray,
-             v: np.ndarray, h: float, share: float, least: float) -> list[Bounce]:
-    """The bounce of two pieces ``away``, m, from touching; none where they close too slowly to leave rest, or more
-    slowly than at ``least``, m/s.
+             h: float, share: float, closing: float) -> list[Bounce]:
+    """The bounce of two pieces ``away``, m, from touching, whose centres close at so many m/s.
 
     place : (4,) where they meet, m, and the friction coefficient there.
     """
     nodes, coefs, per_mass, sides, inverse_mass = [], [], [], [], 0.0
     for piece, sign in ((a, 1.0), (b, -1.0)):
         if piece < world.bodies:
-            mine = np.arange(*world.first_node[piece : piece + 2])
-            mass = world.mass[mine].sum()
-            gives = 0.0 if world.firm[piece] == LED else 1.0 / mass
-            nodes.append(mine)
-            coefs.append(sign * world.mass[mine] / mass)
-            per_mass.append(np.full(len(mine), sign * gives))
+            mine = slice(*world.first_node[piece : piece + 2])
+            weights = world.mass[mine] / world.mass[mine].sum()
+            gives = 0.0 if world.firm[piece] == LED else 1.0 / world.mass[mine].sum()
+            nodes.append(np.arange(mine.start, mine.stop))
+            coefs.append(sign * weights)
+            per_mass.append(np.full(len(weights), sign * gives))
             inverse_mass += gives
             if gives:
-                sides.append((slice(*world.first_node[piece : piece + 2]), sign,
-                              place[:3] - world.mass[mine] @ x[mine] / mass))
+                sides.append((mine, sign, place[:3] - weights @ x[mine]))
     if not inverse_mass:
         return []
-    node, coef = np.concatenate(nodes), np.concatenate(coefs)
-    closing = -float(coef @ (v[node] @ normal))
-    pull = max(_pull(world)[piece] for piece in (a, b) if piece < world.bodies)
-    if closing <= max(LEAST_STEPS * pull * h, least):
-        return []
     target = share * max(h * closing - away, 0.0) - away
-    return [Bounce((a, b), node, coef, normal, np.concatenate(per_mass), 1.0 / inverse_mass,
-                   FIRMNESS / (inverse_mass * h * h), target, share * closing,
+    return [Bounce((a, b), np.concatenate(nodes), np.concatenate(coefs), normal, np.concatenate(per_mass),
+                   1.0 / inverse_mass, FIRMNESS / (inverse_mass * h * h), target, share * closing,
                    place[3] * (1.0 + share) * closing / inverse_mass, sides)]
 
 

@@ -1,7 +1,10 @@
 """The coarse space of the linear system: affine motions of a few parts of every body, turned with the body."""
 
 import numpy as np
+from scipy.sparse import csr_matrix
+from scipy.sparse.csgraph import reverse_cuthill_mckee
 
+from rubberquince.distinct import distinct
 from rubberquince.kernels.coarse import coarse_elastic
 from rubberquince.kernels.isometry import fit_isometry
 from rubberquince.solver.carriers.carrier import Carrier
@@ -21,12 +24,16 @@ class CoarseSpace:
         """``blocks`` (nnz, 9) are the stiffness blocks at rest, N/m."""
         self._world = world
         self.aggregate, modes = _aggregates(world.carriers)
+        self._rigid = {int(self.aggregate[lo]): lo for lo in world.first_node[:-1][world.firm[: world.bodies] == 1]}
         size = 12 * (int(self.aggregate.max(initial=-1)) + 1)
         self._elastic, self._inertial, self._drawn = np.zeros((3, size, size))
         self.matrix = np.zeros((size, size))
         self.modes, self.mode = modes, modes * world.free[:, None]
-        self.part_node = np.argsort(self.aggregate, kind="stable")
-        self.part_ptr = np.searchsorted(self.aggregate[self.part_node], np.arange(size // 12 + 1))
+        self._node = np.argsort(self.aggregate, kind="stable")      # by parts, as they were made
+        self._ptr = np.searchsorted(self.aggregate[self._node], np.arange(size // 12 + 1))
+        self._last = np.searchsorted(self._ptr, world.first_node)   # of each body the first part, and their number
+        self._joined = np.zeros(0, np.int64), np.zeros(0, np.int64)       # bodies, when they were last arranged
+        self._number(np.arange(world.bodies))
         n = len(world.mass)
         coarse_elastic(0, n, 0, *self._rows(blocks, np.ones(n), np.zeros(n)), self._elastic)
         coarse_elastic(0, n, 0, *self._rows(blocks, np.zeros(n), world.mass), self._inertial)
@@ -46,6 +53,8 @@ class CoarseSpace:
             base, last = self.aggregate[lo:hi].min(), self.aggregate[lo:hi].max() + 1
             rows = slice(12 * base, 12 * last)
             size = rows.stop - rows.start
+            if self.aggregate[lo] in self._rigid:       # of these it is made anew anyway
+                continue
             if not carrier.filled:
                 part = np.zeros((size, size))
                 coarse_elastic(lo, hi, base, *self._rows(blocks, stretch, inertia + world.goals.stiffness), part)
@@ -58,6 +67,36 @@ class CoarseSpace:
             self.matrix[rows, rows] = (stretch[lo] * turned.reshape(size, size)
                                        + inertia[lo:hi].sum() / world.mass[lo:hi].sum() * self._inertial[rows, rows]
                                        + self._drawn[rows, rows])
+
+    def arrange(self, ptr: np.ndarray, node: np.ndarray) -> None:
+        """Number parts so that bodies which pairs join come one after another (Cuthill, McKee 1969).
+
+        A factor then has little to hold for bodies that do not touch.  Pair e holds nodes ``node[ptr[e]:ptr[e + 1]]``.
+        """
+        bodies, ptr = self._world.bodies, ptr[np.append(True, ptr[:-1] < ptr[1:])]
+        if bodies < 3:
+            return
+        one, two = (self._world.node_body[node[at]] for at in (ptr[:-1], ptr[1:] - 1))
+        one, two = np.divmod(distinct(one * bodies + two), bodies)
+        if np.array_equal(self._joined, (one, two)):
+            return
+        self._joined = one, two
+        graph = csr_matrix((np.ones(2 * len(one)), (np.append(one, two), np.append(two, one))), (bodies, bodies))
+        self._number(reverse_cuthill_mckee(graph, symmetric_mode=True))
+
+    def _number(self, order: np.ndarray) -> None:
+        """Number parts by bodies in this ``order`` (bodies,): ``rank`` (aggregates,) and nodes by parts."""
+        parts = np.concatenate([np.arange(*self._last[body: body + 2]) for body in order] or [np.zeros(0, np.int64)])
+        self.rank = np.argsort(parts)
+        self.part_node = np.concatenate([self._node[slice(*self._ptr[p: p + 2])] for p in parts] or [self._node])
+        self.part_ptr = np.concatenate([[0], np.cumsum(np.diff(self._ptr)[parts])])
+
+    def renew(self, blocks: np.ndarray, stretch: np.ndarray, inertia: np.ndarray) -> None:
+        """Make the parts of the matrix anew that are of rigid bodies: those are all that their nodes can do."""
+        for base, lo in self._rigid.items():
+            rows, part = slice(12 * base, 12 * base + 12), np.empty((12, 12))
+            coarse_elastic(lo, lo + 4, base, *self._rows(blocks, stretch, inertia), part)
+            self.matrix[rows, rows] = part
 
     def with_gases(self, ranges: np.ndarray, slope: np.ndarray, firm: np.ndarray) -> np.ndarray:
         """The matrix with the stiffness of gases in it, see kernels.linear."""

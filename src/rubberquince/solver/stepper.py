@@ -48,10 +48,12 @@ HINGE_TOLERANCE = 0.02      # of it, where a firm body swings from what is held:
 LEAP = 2.0                  # cells a Newton step may go, if the free motion goes less far: farther is never right
 LEAST_TURN = 1e-6           # rad: less is rounding
 MOST_GAIN = 0.2            # of the kinetic energy, in a substep: more is the scheme's
+FED = 0.002                 # rad, in a substep: the swelling and shrinking of what turns faster is fed by the scheme
 STEADY = 4.0                # of ω²h, 1/s: so changes of shape fade where a body spins, or each step would feed them
 SLOW_TURN, CARRIED_TURN = 0.05, 0.2     # rad, in a substep: what spins more slowly, free or carried, needs none
 SLIDES, SLID = 5e-3, 0.02     # m/s, from where friction has to be right, and what part a Newton step may change of how
                             # far things slide
+HASTE = 0.05                # m/s: what slides faster must not have
 LAGS = 0.1                  # of the friction of what slides, may be that of a Newton step before: else a landing takes
                             # more speed than friction can
 CALM, PATIENT, CAREFUL = 0.1, 10, 0.2     # m/s: what touches and is slower takes more Newton steps, and a part of the
@@ -298,15 +300,19 @@ class Stepper:
         self.system.prepare(state.x, step.stretch, step.inertia)
         end = self._minimised(self._predict(step), step, 0, step.quality.iterations)
         x, adrift, v, push, force = self._arrived(end, step)
-        gains = self._gains(end, x, v, step)
+        gain, most = self._gain(end, x, v, step)
+        gains = gain > most
         short = end.short and (self._rigid & step.touches).any()
         if (gains or short) and not end.done:       # it is not where forces balance yet
             first = step.quality.iterations
             end = self._minimised(end.there, step, first, first + (PATIENT if gains else first))
             x, adrift, v, push, force = self._arrived(end, step)
-            gains = self._gains(end, x, v, step)
+            gain, most = self._gain(end, x, v, step)
+            gains = gain > most
         if end.cut or gains:
             v, push, force = self._stopped(x, v, push, force, step, end.cut)
+        elif gain > step.rounding:
+            self._steady(x, v, gain, step)
         for bounce in self._bounces:
             bounce.part(self.world.mass, x, v)
         if self._balls.any:
@@ -362,7 +368,7 @@ class Stepper:
         """Is the friction of what slides, which a Newton step takes from where it begins, still that where it ends?"""
         x = move.there.x
         return not len(move.friction[-1]) or self.contacts.friction_changes(
-            move.friction, x, x - self.state.x, step.contact, SLIDES * step.aim.h) < LAGS
+            move.friction, x, x - self.state.x, step.contact, HASTE * step.aim.h) < LAGS
 
     def _arrived(self, end: _Move, step: _Step) -> _Arrival:
         """What a substep that ends there makes of nodes."""
@@ -375,14 +381,34 @@ class Stepper:
         self._damping.calm_wholes(x, v, self._courses.speed, step.aim.h)
         return x, adrift, v, push, force
 
-    def _gains(self, end: _Move, x: np.ndarray, v: np.ndarray, step: _Step) -> bool:
-        """Is there more energy at ``x`` and speeds ``v`` than at the start of the substep?
+    def _steady(self, x: np.ndarray, v: np.ndarray, gain: float, step: _Step) -> None:
+        """Take a ``gain``, J, from the changes of shape, in ``v`` (n, 3), m/s, of what spins.
+
+        Each step feeds these a little where a body swells and shrinks while it spins; nothing but the scheme is the
+        source.
+        """
+        w, calm = self.world, v.copy()
+        tn.fade_shape(w.mass, x, w.first_node, self._loose, np.where(self._spins(step), 0.0, 1.0), self._courses.speed,
+                      calm)
+        has = 0.5 * float(w.mass @ ((v - calm) ** 2).sum(axis=1))
+        share = np.sqrt(max(1.0 - gain / max(has, 1e-300), 0.0))
+        v += (1.0 - share) * (calm - v)
+
+    def _spins(self, step: _Step) -> np.ndarray:
+        """Which bodies (bodies,) bool turn by so much in a substep that this feeds their changes of shape."""
+        least = np.where(step.touches & step.leans, SLOW_TURN, FED) / step.aim.h
+        return self._loose & ((step.aim.spin ** 2).sum(axis=1) > least * least)
+
+    def _gain(self, end: _Move, x: np.ndarray, v: np.ndarray, step: _Step) -> tuple[float, float]:
+        """How much more energy, J, there is at ``x`` and speeds ``v`` than at the start of the substep, and from where
+        that is too much.
 
         The scheme throws back what a contact stops within one step, and faster than it came.  What known motion works
         against what it leads is not of that, nor what is cut short.
         """
-        if end.cut or not step.touches.any():
-            return False
+        touches = bool(step.touches.any())
+        if end.cut or not (touches or self._spins(step).any()):
+            return 0.0, np.inf
         state, w = self.state, self.world
         mass = w.mass * w.free
         now = self.contacts.energy(x, step.contact) + self.seams.energy(x)
@@ -391,7 +417,8 @@ class Stepper:
         before, after = (self._place(at, step).bulk - inertia_energy(step.inertia, at, step.target)
                          + touch - float(np.vdot(mass[:, None] * step.aim.pull, at))
                          for at, touch in ((state.x, self._touch), (x, now)))
-        return after + kinetic[1] - before - kinetic[0] - supplied > MOST_GAIN * max(kinetic) + step.rounding
+        most = MOST_GAIN * max(kinetic) + step.rounding if touches else np.inf
+        return after + kinetic[1] - before - kinetic[0] - supplied, most
 
     def _turned_as_free(self, x: np.ndarray, aim: Aim, adrift: list[np.ndarray]) -> np.ndarray:
         """``x`` with bodies that are near nothing turned as far as their spin takes them: solving leaves some of it."""

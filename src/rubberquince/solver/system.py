@@ -32,6 +32,7 @@ class ElasticSystem:
         self.compliance = np.zeros(n)
         self._left = np.zeros((n, 3))
         self._loose = ~world.anchored
+        self._rigid = world.firm[world.node_body] == 1
         self.stiffen()
 
     def use_threads(self, threads: int) -> None:
@@ -112,12 +113,16 @@ class ElasticSystem:
         w, pattern, inertia = self._world, self._world.pattern, inertia + self._world.goals.stiffness
         rows = (pattern.row_ptr, pattern.col, self.blocks, stretch, inertia)
         gases = w.pressing.gases(x)
-        coarse_factor(self._coarse.with_gases(*gases), *pairs, w.free, self._coarse.aggregate, self._coarse.modes,
-                      self._factor, self._start)
+        self._coarse.renew(self.blocks, stretch, inertia)
+        self._coarse.arrange(*pairs[:2])
+        coarse_factor(self._coarse.with_gases(*gases), self._coarse.rank, *pairs, w.free, self._coarse.aggregate,
+                      self._coarse.modes, self._factor, self._start)
         linear.diagonal_inverse(pattern.diagonal, self.blocks, stretch, inertia, *pairs, w.free, self._inverse)
+        self._inverse[self._rigid] = 0.0            # of these the coarse space is all
         move = np.empty_like(force)
         iterations = linear.conjugate_gradients(
             self.chunks, force, tolerance, MOST_ITERATIONS, *rows, *pairs, *gases, self._inverse, self._factor,
             self._start, self._coarse.part_ptr, self._coarse.part_node, self._coarse.mode, move, self._left)
-        balance(self._left, x, w.mass, w.first_node, inertia, *pairs, w.node_body, self._loose, move)
+        if not self._rigid.all():           # there is nothing left of these
+            balance(self._left, x, w.mass, w.first_node, inertia, *pairs, w.node_body, self._loose, move)
         return move, iterations
