@@ -300,19 +300,18 @@ class Stepper:
         self.system.prepare(state.x, step.stretch, step.inertia)
         end = self._minimised(self._predict(step), step, 0, step.quality.iterations)
         x, adrift, v, push, force = self._arrived(end, step)
-        gain, most = self._gain(end, x, v, step)
-        gains = gain > most
+        gain, most = self._gain(x, v, step)
+        gains = gain > most and not end.cut
         short = end.short and (self._rigid & step.touches).any()
         if (gains or short) and not end.done:       # it is not where forces balance yet
             first = step.quality.iterations
             end = self._minimised(end.there, step, first, first + (PATIENT if gains else first))
             x, adrift, v, push, force = self._arrived(end, step)
-            gain, most = self._gain(end, x, v, step)
-            gains = gain > most
+            gain, most = self._gain(x, v, step)
+            gains = gain > most and not end.cut
+        arrived = v.copy()
         if end.cut or gains:
             v, push, force = self._stopped(x, v, push, force, step, end.cut)
-        elif gain > step.rounding:
-            self._steady(x, v, gain, step)
         for bounce in self._bounces:
             bounce.part(self.world.mass, x, v)
         if self._balls.any:
@@ -325,6 +324,7 @@ class Stepper:
             for moves in (v, push, force):
                 moves[mine] = (share @ moves[mine]) * self.world.free[mine, None]
         self._scheme.keep_motion(state, x, v, self._scheme.due(v, push, force, h), step.aim, adrift)
+        self._steady(x, v, gain + self._kinetic(v) - self._kinetic(arrived), step)
         if self.world.flow.go_on(x, h):
             self._elastic = (NOWHERE, 0.0)
         self.state = replace(state, x=x, v=v, push=push, force=force, memory=self.world.flow.memory)
@@ -382,32 +382,38 @@ class Stepper:
         return x, adrift, v, push, force
 
     def _steady(self, x: np.ndarray, v: np.ndarray, gain: float, step: _Step) -> None:
-        """Take a ``gain``, J, from the changes of shape, in ``v`` (n, 3), m/s, of what spins.
+        """Take a ``gain``, J, from the changes of shape, in ``v`` (n, 3), m/s, of what spins or touches.
 
-        Each step feeds these a little where a body swells and shrinks while it spins; nothing but the scheme is the
-        source.
+        Each step feeds these a little where a body swells and shrinks while it spins, or is thrown back: nothing but
+        the scheme is the source.
         """
+        if gain <= step.rounding:
+            return
         w, calm = self.world, v.copy()
-        tn.fade_shape(w.mass, x, w.first_node, self._loose, np.where(self._spins(step), 0.0, 1.0), self._courses.speed,
+        tn.fade_shape(w.mass, x, w.first_node, self._loose, np.where(self._fed(step), 0.0, 1.0), self._courses.speed,
                       calm)
-        has = 0.5 * float(w.mass @ ((v - calm) ** 2).sum(axis=1))
+        has = self._kinetic(v - calm)
         share = np.sqrt(max(1.0 - gain / max(has, 1e-300), 0.0))
         v += (1.0 - share) * (calm - v)
 
-    def _spins(self, step: _Step) -> np.ndarray:
-        """Which bodies (bodies,) bool turn by so much in a substep that this feeds their changes of shape."""
-        least = np.where(step.touches & step.leans, SLOW_TURN, FED) / step.aim.h
-        return self._loose & ((step.aim.spin ** 2).sum(axis=1) > least * least)
+    def _kinetic(self, v: np.ndarray) -> float:
+        """The energy, J, of whatever turns as a whole, at speeds ``v`` (n, 3), m/s."""
+        w = self.world
+        return 0.5 * float((w.mass * self._loose[w.node_body]) @ (v ** 2).sum(axis=1))
 
-    def _gain(self, end: _Move, x: np.ndarray, v: np.ndarray, step: _Step) -> tuple[float, float]:
+    def _fed(self, step: _Step) -> np.ndarray:
+        """Which bodies (bodies,) bool touch, or turn by so much in a substep that this feeds their changes of shape."""
+        return self._loose & (step.touches | ((step.aim.spin ** 2).sum(axis=1) > (FED / step.aim.h) ** 2))
+
+    def _gain(self, x: np.ndarray, v: np.ndarray, step: _Step) -> tuple[float, float]:
         """How much more energy, J, there is at ``x`` and speeds ``v`` than at the start of the substep, and from where
         that is too much.
 
         The scheme throws back what a contact stops within one step, and faster than it came.  What known motion works
-        against what it leads is not of that, nor what is cut short.
+        against what it leads is not of that.
         """
         touches = bool(step.touches.any())
-        if end.cut or not (touches or self._spins(step).any()):
+        if not self._fed(step).any():
             return 0.0, np.inf
         state, w = self.state, self.world
         mass = w.mass * w.free
