@@ -413,7 +413,7 @@ class Stepper:
         against what it leads is not of that.
         """
         touches = bool(step.touches.any())
-        if not self._fed(step).any():
+        if not (touches or self._fed(step).any()):
             return 0.0, np.inf
         state, w = self.state, self.world
         mass = w.mass * w.free
