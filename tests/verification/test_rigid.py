@@ -111,7 +111,7 @@ def test_a_ball_rolls_down_a_slope_as_a_ball_does(quality):
     for _ in range(20):
         stepper.frame()
     speed = np.linalg.norm(momenta(stepper)[1])
-    assert speed == pytest.approx(5 / 7 * 9.81 * np.sin(tilt) * 20 / 24, rel=0.03 if quality == "good" else 0.1)
+    assert speed == pytest.approx(5 / 7 * 9.81 * np.sin(tilt) * 20 / 24, rel=0.02)
 
 
 @pytest.mark.parametrize("divisions", [1, 12])
