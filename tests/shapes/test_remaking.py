@@ -11,10 +11,10 @@ from rubberquince.document import remaking
 from rubberquince.document.bodies import piece_points, unit_mesh
 from rubberquince.document.scene import BlockShape, Piece, Place, SphereShape
 from rubberquince.errors import ShapeError
-from rubberquince.shapes import primitives
+from rubberquince.shapes import primitives, profiles
 from rubberquince.shapes.lattice import build_lattice, cells_about
 from rubberquince.shapes.normals import group_normals, normal_groups
-from rubberquince.shapes.polymesh import PolyMesh, edges_of, is_closed, volume
+from rubberquince.shapes.polymesh import PolyMesh, edges_of, is_closed, surface_area, volume
 from rubberquince.shapes.remesh import refined, remeshed, thinned
 from rubberquince.shapes.repair import closed, holes, repaired
 
@@ -29,6 +29,16 @@ def without(mesh, faces):
     return PolyMesh(mesh.points, mesh.face_sizes[keep], mesh.face_points[corners], mesh.uvs, mesh.face_uvs[corners])
 
 
+def flat(mesh):
+    """Its texture as points (m, 3)."""
+    return np.column_stack([mesh.uvs, np.zeros(len(mesh.uvs))]) if len(mesh.uvs) else mesh.points * 0.0
+
+
+def fans(mesh):
+    """Its triangles on the texture."""
+    return mesh.face_uvs[mesh.fans] if len(mesh.uvs) else mesh.triangles
+
+
 def test_a_refined_mesh_has_the_same_surface_and_texture():
     block = primitives.block((2, 1, 3))
     fine = refined(block)
@@ -38,6 +48,35 @@ def test_a_refined_mesh_has_the_same_surface_and_texture():
     assert len(edges_of(fine.triangles)) - len(fine.points) == len(fine.triangles) - 2          # Euler: one sphere
     corner = fine.uvs[fine.face_uvs]
     assert corner.min() == 0.0 and corner.max() == 1.0 and np.isclose(corner, 0.5).any()
+
+
+@pytest.mark.parametrize("mesh", [primitives.block((3, 4, 3)), RING,
+                                  primitives.revolved(np.array(profiles.capsule()), 12)])
+def test_a_mesh_refined_in_places_keeps_its_surface_there_and_stays_as_it_was_elsewhere(mesh):
+    rng, area = np.random.default_rng(5), surface_area(mesh.points, mesh.triangles)
+    texture = float(surface_area(flat(mesh), fans(mesh)))
+    for k in range(40):
+        points = rng.random(len(mesh.points)) < rng.uniform(0.02, 0.9)
+        points[k % len(points)] = True
+        fine = refined(mesh, points)
+        assert is_closed(fine.triangles) and len(fine.points) > len(mesh.points)
+        np.testing.assert_array_equal(fine.points[:len(mesh.points)], mesh.points)
+        a, b, c = (fine.points[fine.triangles[:, j]] for j in range(3))
+        each = np.linalg.norm(np.cross(b - a, c - a), axis=1) / 2
+        assert each.min() > 1e-3 * area / len(fine.triangles)                    # no face of it is a line
+        if mesh is not RING:                                                     # whose quads are not flat
+            np.testing.assert_allclose(each.sum(), area, rtol=1e-5)
+        if texture:
+            np.testing.assert_allclose(surface_area(flat(fine), fans(fine)), texture, rtol=1e-5)
+    near = np.linalg.norm(mesh.points - mesh.points[0], axis=1) < 0.5
+    some = refined(mesh, near)
+    assert len(mesh.face_sizes) < len(some.face_sizes) < 0.6 * len(refined(mesh).face_sizes)
+    assert np.linalg.norm(some.points[len(mesh.points):] - mesh.points[0], axis=1).max() < 0.5
+
+
+def test_a_mesh_refined_at_all_its_points_is_refined():
+    block = primitives.block((2, 1, 3))
+    assert refined(block, np.ones(len(block.points), bool)).key == refined(block).key
 
 
 def test_a_thinned_mesh_keeps_its_form():

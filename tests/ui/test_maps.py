@@ -5,12 +5,12 @@ import pytest
 from PySide6.QtCore import QPoint, QPointF, Qt
 from PySide6.QtGui import QWheelEvent
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QApplication
+from PySide6.QtWidgets import QApplication, QPushButton
 
 from handling import LEFT, checked, drag, field, pick, pixel_of, play_to_end, sentence, type_into
 from rubberquince.bake.assemble import assemble
 from rubberquince.document.maps import StrokesRule, TypedRule
-from rubberquince.document.scene import Piece, Place, RunSettings, Scene, SheetShape
+from rubberquince.document.scene import HoldValues, Piece, Place, RunSettings, Scene, SheetShape
 from rubberquince.document.storage import load_scene, save_scene
 from rubberquince.document.weights import values_of, weights_of
 from rubberquince.ui.tools.table import VALUE, PointTable
@@ -191,6 +191,38 @@ def test_points_are_chosen_typed_kept_as_a_set_and_held(goaled, monkeypatch, qtb
     assert stepper_spec.bodies[0].held.sum() == 22
     QTest.keyClick(view, Qt.Key.Key_Escape)
     assert not len(view.dots)
+
+
+def test_a_cage_is_refined_by_hand_where_it_is_to_bend_more(show, qtbot):
+    cage = Piece(id="sheet", name="Cage", role="net", shape=SheetShape(across=6, along=6),
+                 place=Place(position=(0.0, 0.3, 0.0), size=(0.2, 0.01, 0.2)),
+                 hold=HoldValues(what="outline"))
+    doll = ball("doll", 0.31).model_copy(update={"role": "carried", "carried_by": "sheet"})
+    window = show(Scene(pieces=(cage, doll), run=RunSettings(last=12, quality="draft")))
+    window.bench.choose("sheet")
+    window.menus.actions["Choose points of the piece"].trigger()
+    tool = window.view_zone.tools["choose"]
+    refine = next(button for button in tool.panel.findChildren(QPushButton) if button.text() == "refine there")
+    refine.click()
+    assert "Choose points first" in sentence(window)
+    x, _, z = window.view_zone.tools["choose"].mesh(cage).points.T
+    tool.choose((abs(x) < 0.2) & (abs(z) < 0.2))
+    assert tool.chosen.sum() == 9
+    for count in (9 + 4 + 12, 25 + 16 + 40):                      # its points, middles of its faces and of its edges
+        refine.click()
+        assert tool.chosen.sum() == count and "faces now" in sentence(window)
+    piece = window.bench.chosen
+    assert piece.hold == cage.hold and piece.role == "net" and window.bench.document.undo_label.startswith("refine")
+    mesh = window.view_zone.tools["choose"].mesh(piece)
+    assert len(mesh.points) == 49 + 16 + 56 and len(mesh.triangles) > 2 * 36
+    window.view_zone.set_display("cells")
+    assert window.view_zone.view.stage.cells["sheet"].shape == (len(mesh.triangles), 3, 3)
+    play_to_end(window, qtbot)
+    skins = window.runner.skins(12)
+    assert skins["sheet"][:49][tool.chosen[:49], 1].max() < 0.299
+    assert skins["doll"][:, 1].mean() == pytest.approx(0.31 + skins["sheet"][tool.chosen, 1].mean() - 0.3, abs=3e-3)
+    window.menus.actions["Undo"].trigger()
+    assert len(tool.chosen) == 49 + 16
 
 
 def test_the_table_types_one_value_over_many(goaled, qtbot):

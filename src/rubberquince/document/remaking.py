@@ -38,6 +38,15 @@ def refined(piece: Piece, meshes: Meshes) -> tuple[Piece, PolyMesh | None]:
     return remade(piece, mesh.placed(mesh.points * np.array(piece.place.size)), "refined")
 
 
+def refined_there(piece: Piece, meshes: Meshes, points: np.ndarray) -> tuple[Piece, PolyMesh]:
+    """The piece with its mesh refined between ``points`` (n,) bool only; it has no recipe afterwards.
+
+    Raises ShapeError when the faces would be too many.
+    """
+    mesh = remesh.refined(unit_mesh(piece.shape, meshes), points)
+    return remade(piece, mesh.placed(mesh.points * np.array(piece.place.size)), "refined in places")
+
+
 def remade(piece: Piece, mesh: PolyMesh, how: str) -> tuple[Piece, PolyMesh]:
     """The piece with another mesh of its shape, given in metres about its centre; and that mesh in the unit box."""
     unit, size, centre = primitives.unit_and_size(mesh)

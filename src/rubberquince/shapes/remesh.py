@@ -1,4 +1,4 @@
-"""Other meshes of the same shape: refined evenly, thinned where it is flat, or made anew from its inside."""
+"""Other meshes of the same shape: refined all over or in places, thinned where it is flat, or made anew from within."""
 
 import fast_simplification
 import igl
@@ -13,36 +13,93 @@ MARGINS = (1.51, 1.23, 1.77, 1.37, 1.62, 1.91)       # cells of the grid beyond 
 LEAST_FACES = 12            # of a thinned mesh: fewer make no body
 
 
-def refined(mesh: PolyMesh) -> PolyMesh:
+def refined(mesh: PolyMesh, points: np.ndarray | None = None) -> PolyMesh:
     """Every face of n corners becomes n quads around its middle; the surface stays as it is.
 
+    With ``points`` (n,) bool only faces that have all their corners among these do, or if there is no such face, those
+    that have any; faces beside them become triangles.  The first points of the new mesh are those of the old one.
     Raises ShapeError when the faces would be too many.
     """
-    if len(mesh.face_points) > MOST_FACES:
-        raise ShapeError(f"Refined, the mesh would have {len(mesh.face_points):,} faces; "
-                         f"{MOST_FACES:,} are the most.".replace(",", " "))
-    points, corners = _halved(mesh.points, mesh.face_sizes, mesh.face_points)
+    faces = np.ones(len(mesh.face_sizes), bool) if points is None else _faces_of(mesh, points)
+    count = int(mesh.face_sizes[faces].sum())
+    if count > MOST_FACES:
+        raise ShapeError(f"Refined, the mesh would have {count:,} faces; {MOST_FACES:,} are the most."
+                         .replace(",", " "))
+    codes, sizes = _parts(mesh, faces)
+    fine, corners = _placed_parts(mesh.points, mesh.face_sizes, mesh.face_points, codes)
     uvs, uv_corners = mesh.uvs, mesh.face_uvs
     if len(uv_corners):
-        fine, uv_corners = _halved(mesh.uvs.astype(float), mesh.face_sizes, mesh.face_uvs)
-        uvs = fine.astype(np.float32)
-    return PolyMesh(points, np.full(len(corners) // 4, 4, np.int32), corners, uvs, uv_corners)
+        fine_uvs, uv_corners = _placed_parts(mesh.uvs.astype(float), mesh.face_sizes, mesh.face_uvs, codes)
+        uvs = fine_uvs.astype(np.float32)
+    return PolyMesh(fine, sizes, corners, uvs, uv_corners)
 
 
-def _halved(points: np.ndarray, sizes: np.ndarray, corners: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    """Points with the middles of edges and faces behind them, and the corners of the quads they make."""
+def _faces_of(mesh: PolyMesh, points: np.ndarray) -> np.ndarray:
+    """The faces (f,) bool with all their corners among ``points`` (n,) bool, or if there is none, with any."""
+    among = np.add.reduceat(points[mesh.face_points].astype(np.int64), _rounds(mesh.face_sizes)[0])
+    whole = among == mesh.face_sizes
+    return whole if whole.any() else among > 0
+
+
+def _rounds(sizes: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """The first corner of each face, the face of each corner, and the corner that comes after it around the face."""
     starts = np.cumsum(sizes) - sizes
     face = np.repeat(np.arange(len(sizes)), sizes)
-    here = np.arange(len(corners))
-    after = np.where(here + 1 == (starts + sizes)[face], starts[face], here + 1)
-    pairs = np.sort(np.stack([corners, corners[after]], axis=1), axis=1)
-    edges, edge = np.unique(pairs, axis=0, return_inverse=True)
-    edge = edge.reshape(-1) + len(points)
+    here = np.arange(len(face))
+    return starts, face, np.where(here + 1 == (starts + sizes)[face], starts[face], here + 1)
+
+
+def _parts(mesh: PolyMesh, faces: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """Corners of the faces of the new mesh and how many each has, if ``faces`` (f,) bool are divided.
+
+    Of c corners before, k is corner k, c + k the middle of the edge from there on, 2 c + f the middle of face f.
+    """
+    starts, face, after = _rounds(mesh.face_sizes)
+    here, count = np.arange(len(face)), len(face)
     before = np.empty_like(here)
     before[after] = here
+    edge = _edges(mesh.face_points, after)[1]
+    while True:
+        halved = np.isin(edge, edge[faces[face]])
+        around = ~faces & np.logical_and.reduceat(halved, starts)       # all its edges are: it may as well be
+        if not around.any():
+            break
+        faces = faces | around
+    quads = np.stack([here, count + here, 2 * count + face, count + before], axis=1)[faces[face]]
+    beside = ~faces & np.logical_or.reduceat(halved, starts)
+    fans = [triangle for f in np.flatnonzero(beside)
+            for triangle in _fan(here[starts[f]:starts[f] + mesh.face_sizes[f]], halved, count)]
+    still = ~faces & ~beside
+    sizes = np.concatenate([np.full(len(quads), 4), np.full(len(fans), 3), mesh.face_sizes[still]])
+    codes = np.concatenate([quads.reshape(-1), np.array(fans, np.int64).reshape(-1), here[still[face]]])
+    return codes, sizes.astype(np.int32)
+
+
+def _fan(corners: np.ndarray, halved: np.ndarray, count: int) -> list[tuple[int, int, int]]:
+    """The triangles of a face around the middle of the first of its edges that is halved: none is flat."""
+    ring = [code for k in corners for code in ([int(k), count + int(k)] if halved[k] else [int(k)])]
+    first = next(i for i, code in enumerate(ring) if code >= count)
+    ring = ring[first:] + ring[:first]
+    return [(ring[0], ring[i], ring[i + 1]) for i in range(1, len(ring) - 1)]
+
+
+def _edges(corners: np.ndarray, after: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """The edges (e, 2), and which of them runs on from each corner."""
+    edges, edge = np.unique(np.sort(np.stack([corners, corners[after]], axis=1), axis=1), axis=0, return_inverse=True)
+    return edges, edge.reshape(-1)
+
+
+def _placed_parts(points: np.ndarray, sizes: np.ndarray, corners: np.ndarray,
+                  codes: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """Points with the middles that are used behind them, and the number of each of the corners that ``codes`` name."""
+    starts, _, after = _rounds(sizes)
+    edges, edge = _edges(corners, after)
     middles = np.add.reduceat(points[corners], starts) / sizes[:, None]
-    quads = np.stack([corners, edge, face + len(points) + len(edges), edge[before]], axis=1)
-    return (np.concatenate([points, points[edges].mean(axis=1), middles]), quads.reshape(-1).astype(np.int32))
+    every = np.concatenate([points, points[edges].mean(axis=1), middles])
+    named = np.concatenate([corners, len(points) + edge, len(points) + len(edges) + np.arange(len(sizes))])[codes]
+    kept = np.arange(len(every)) < len(points)
+    kept[named] = True
+    return every[kept], (np.cumsum(kept) - 1)[named].astype(np.int32)
 
 
 def thinned(mesh: PolyMesh, share: float) -> PolyMesh:

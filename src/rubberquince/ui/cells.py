@@ -1,16 +1,19 @@
-"""The cells of all solids, filled by the helper when the view wants to show them."""
+"""What pieces are computed with: the cells of solids, filled by the helper when they are to be seen, and faces."""
 
 from collections import OrderedDict
+from collections.abc import Mapping
 
 import numpy as np
 from PySide6.QtCore import QObject, Signal
 
 from rubberquince.bake.assemble import carrier_key
+from rubberquince.document.bodies import Meshes, piece_triangles
 from rubberquince.document.scene import Scene
 from rubberquince.errors import ShapeError
 from rubberquince.jobs.errands import Errand
 from rubberquince.ui.assistant import Assistant
 from rubberquince.ui.bench import Bench
+from rubberquince.view.body import Body
 from rubberquince.view.cells import Cells, surface
 
 MOST_KEPT = 16
@@ -59,3 +62,9 @@ class ShownCells(QObject):
             while len(self._kept) > MOST_KEPT:
                 self._kept.popitem(last=False)
             self.came.emit()
+
+
+def faces_of_skins(scene: Scene, meshes: Meshes, bodies: Mapping[str, Body]) -> dict[str, np.ndarray]:
+    """Corners (n, 3, 3) m of the triangles of pieces that are but a skin, as they are shown, by piece id."""
+    return {piece.id: bodies[piece.id].points[piece_triangles(piece, meshes)].astype(np.float32)
+            for piece in scene.pieces if piece.of_skin and piece.id in bodies}

@@ -46,7 +46,8 @@ MESHES = f"Meshes ({' '.join('*' + suffix for suffix in SUFFIXES)})"
 DROP, CLEAR = 0.03, 0.015   # m, that a new piece starts above the ground, and keeps on each side
 SLIDES = 0.15               # friction of new pellets: balls would roll, and these do not turn
 USUAL_CUBES = 600           # of a new piece, so that it plays at once
-REMAKERS = {"refine": "refined", "thin": "thinned", "remesh": "remeshed", "fill": "heaped"}
+REMAKERS = {"refine": "refined", "refine in places": "refined_there", "thin": "thinned", "remesh": "remeshed",
+            "fill": "heaped"}
 MADE_OF = "solid", "shell", "net", "rigid", "release", "braces"
 SPREAD = {"role, feel and springs": ("role", *MADE_OF), "pressure": ("pressure",), "contact": ("contact",),
           "look": ("look",), "goal": ("goal", "maps"), "reshape": ("reshape",),
@@ -248,6 +249,10 @@ class Pieces:
     def refine(self) -> None:
         self._remake("refine", "Refining")
 
+    def refine_there(self, points: np.ndarray) -> None:
+        """Refine the chosen piece between ``points`` (n,) bool of its mesh."""
+        self._remake("refine in places", "Refining", points)
+
     def thin(self, share: float) -> None:
         """Keep about ``share`` 0 .. 1 of the triangles."""
         self._remake("thin", "Thinning", share)
@@ -282,9 +287,9 @@ class Pieces:
         self._bench.document.replace_piece(f"{what} {piece.name}", fresh, mesh)
         if what == "fill":
             self._bench.say(f"{piece.name} are {width_of(fresh, {mesh.key: mesh})[0]} balls now.", False)
-        elif mesh is not None and what != "refine":
-            had = {"texture coordinates": before.uvs, "frames": before.frames}
-            gone = [name for name, values in had.items() if len(values)]
+        elif mesh is not None:
+            had = {"texture coordinates": (before.uvs, mesh.uvs), "frames": (before.frames, mesh.frames)}
+            gone = [name for name, (then, now) in had.items() if len(then) and not len(now)]
             lost = f"; its {' and its '.join(gone)} are gone" if gone else ""
             counts = f"{len(mesh.face_sizes)} faces now, {len(before.face_sizes)} before"
             self._bench.say(f"{piece.name} has {counts}{lost}.", False)

@@ -4,7 +4,7 @@ from collections.abc import Callable
 from dataclasses import replace
 
 import numpy as np
-from PySide6.QtCore import Qt
+from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QResizeEvent
 from PySide6.QtWidgets import QButtonGroup, QFrame, QPushButton, QVBoxLayout, QWidget
 
@@ -15,7 +15,7 @@ from rubberquince.document.values import about
 from rubberquince.document.weights import weights_of
 from rubberquince.ui.assistant import Assistant
 from rubberquince.ui.bench import Bench
-from rubberquince.ui.cells import ShownCells
+from rubberquince.ui.cells import ShownCells, faces_of_skins
 from rubberquince.ui.over_view import Legend, Notice
 from rubberquince.ui.parts import column, framed, label, row
 from rubberquince.ui.runner import Runner
@@ -33,14 +33,19 @@ from rubberquince.view.widget import View
 DIRECTIONS = {"from the front": ("F", 0.0, 0.0), "from the side": ("S", 90.0, 0.0), "from above": ("T", 0.0, 89.0),
               "from a corner": ("D", 30.0, 24.0)}        # key, turn and lift of the camera in degrees
 TOOLS: tuple[type[Tool], ...] = (LineTool, Brush, Chooser, Tug)
-TIPS = {"smooth": "The skin as it will be seen", "cells": "The cells that carry the solids",
+TIPS = {"smooth": "The skin as it will be seen", "cells": "The cells that carry solids, and the triangles of shells and nets",
         "stretch": "Where the skin is pressed (slate) and pulled (clay)",
         "holds": "Which points never move", "gap": "The distance that pieces keep to what they touch",
         "map": "The map of a value of the chosen piece: the square at the end of its row opens it"}
 
 
 class ViewZone(QWidget):
-    """Shows the scene at the player's frame and turns drags into changes of the document."""
+    """Shows the scene at the player's frame and turns drags into changes of the document.
+
+    ``refine_asked`` (n,) bool: the mesh of the chosen piece is to be refined between these points.
+    """
+
+    refine_asked = Signal(object)
 
     def __init__(self, bench: Bench, runner: Runner, player: Player, helper: Assistant) -> None:
         super().__init__()
@@ -67,8 +72,9 @@ class ViewZone(QWidget):
         player.shown.connect(lambda _: self.show_frame())
         runner.frame_came.connect(self._on_frame)
         self.view.clicked.connect(bench.choose)
-        tug = self.tools[Tug.name]
-        assert isinstance(tug, Tug)
+        tug, chooser = self.tools[Tug.name], self.tools[Chooser.name]
+        assert isinstance(tug, Tug) and isinstance(chooser, Chooser)
+        chooser.refine_asked.connect(self.refine_asked)
         tug.asked.connect(self._tug)
         runner.frame_came.connect(lambda number: tug.on_frame(number, runner.pull))
         self.view.drag_began.connect(lambda _: bench.document.begin_gesture())
@@ -230,7 +236,8 @@ class ViewZone(QWidget):
         self.view.threads = threads_of(self._bench, chosen.points if chosen is not None else None)
         stage.cells = {}
         if stage.display == "cells":
-            stage.cells = self.shown_cells.surfaces(scene, {} if at_start else self._runner.nodes(frame))
+            stage.cells = {**self.shown_cells.surfaces(scene, {} if at_start else self._runner.nodes(frame)),
+                           **faces_of_skins(scene, self._bench.document.meshes, stage.bodies)}
         self.view.redraw()
 
     def _weights(self) -> dict[str, np.ndarray]:

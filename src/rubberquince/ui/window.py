@@ -64,6 +64,7 @@ class MainWindow(QMainWindow):
         self.strip = Strip(self.bench, self.runner, self.player)
         self._lay_out()
         self.checks.found.connect(self.view_zone.show_spots)
+        self.view_zone.refine_asked.connect(self.pieces.refine_there)
         for signal in (self.bench.scene_changed, self.bench.chose, self.player.shown, self.runner.progressed):
             signal.connect(self._refresh)
         self._settings = QSettings("rubberquince", "rubberquince")

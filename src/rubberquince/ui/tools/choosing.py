@@ -1,7 +1,7 @@
 """The tool that chooses points of a piece: by click, box, loop or row.  They are given values, or kept as a set."""
 
 import numpy as np
-from PySide6.QtCore import QPointF, Qt
+from PySide6.QtCore import QPointF, Qt, Signal
 from PySide6.QtGui import QPolygonF
 from PySide6.QtWidgets import QCheckBox, QComboBox, QInputDialog, QPushButton, QWidget
 
@@ -27,7 +27,12 @@ NO_SET = "sets…"
 
 
 class Chooser(Tool):
-    """``chosen`` (n,) bool are points of the piece that is chosen, on the mesh that it has now."""
+    """``chosen`` (n,) bool are points of the piece that is chosen, on the mesh that it has now.
+
+    ``refine_asked`` (n,) bool: its mesh is to be refined between these points.
+    """
+
+    refine_asked = Signal(object)
 
     name = "choose"
     tip = "Choose points of the piece, give them values, keep them as a set"
@@ -50,11 +55,13 @@ class Chooser(Tool):
         self.sets.setAccessibleName("Sets of points")
         self.sets.setToolTip("Choose the points of a set that was kept")
         self.sets.activated.connect(lambda _: self._take_set(self.sets.currentData()))
-        keep, table = QPushButton("keep as a set…"), QPushButton("table…")
+        keep, table, refine = QPushButton("keep as a set…"), QPushButton("table…"), QPushButton("refine there")
+        refine.setToolTip("Four faces where one was, between the chosen points only; the form stays")
+        refine.clicked.connect(self._refine)
         keep.clicked.connect(self._keep_set)
         table.clicked.connect(self.open_table)
         self.panel = framed(column(row(self.count, label("value"), self.value, self.through, gap=6),
-                                   row(self.sets, keep, table, gap=6), margins=(10, 5, 10, 6), gap=4), "bar")
+                                   row(self.sets, keep, table, refine, gap=6), margins=(10, 5, 10, 6), gap=4), "bar")
         self.hear(view.aimed_twice, self._take_row)
         self.hear(view.sweep_began, self._begin)
         self.hear(view.swept, self._go_on)
@@ -201,6 +208,16 @@ class Chooser(Tool):
         points = np.flatnonzero(self.chosen)
         skin = self.mesh(piece).points * np.array(piece.place.size)
         PointTable(self._view, self._bench, points, skin[points], weights[points], self.set_values).exec()
+
+    def _refine(self) -> None:
+        """Ask for finer faces between the chosen points, and choose what is there then, to be refined once more."""
+        before = self.chosen
+        if not before.any():
+            self._bench.say("Choose points first: the faces between them are refined.")
+            return
+        self.refine_asked.emit(before)
+        if len(self.chosen) > len(before):
+            self.choose(np.concatenate([before, np.ones(len(self.chosen) - len(before), bool)]))
 
     def _reach(self, piece: Piece) -> float:
         """How far around its place a typed value holds, m: on this mesh just the point itself."""
