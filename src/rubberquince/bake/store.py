@@ -75,7 +75,8 @@ class FrameStore:
         if state is None or self.layout is None:
             return {}
         nodes = self.layout.nodes(State.unpacked(state).x)
-        return {entry.piece: (entry.carrier, nodes[entry.piece]) for entry in self.layout.entries}
+        return {entry.piece: (entry.carrier, nodes[entry.piece]) for entry in self.layout.entries
+                if entry.piece in nodes}
 
     def readings_of(self, piece_id: str) -> np.ndarray:
         """(frames, readings) of a solid, NaN where there are none."""

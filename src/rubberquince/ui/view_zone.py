@@ -33,7 +33,8 @@ from rubberquince.view.widget import View
 DIRECTIONS = {"from the front": ("F", 0.0, 0.0), "from the side": ("S", 90.0, 0.0), "from above": ("T", 0.0, 89.0),
               "from a corner": ("D", 30.0, 24.0)}        # key, turn and lift of the camera in degrees
 TOOLS: tuple[type[Tool], ...] = (LineTool, Brush, Chooser, Tug)
-TIPS = {"smooth": "The skin as it will be seen", "cells": "The cells that carry solids, and the triangles of shells and nets",
+TIPS = {"smooth": "The skin as it will be seen",
+        "cells": "The cells that carry solids, and the triangles of shells and nets",
         "stretch": "Where the skin is pressed (slate) and pulled (clay)",
         "holds": "Which points never move", "gap": "The distance that pieces keep to what they touch",
         "map": "The map of a value of the chosen piece: the square at the end of its row opens it"}
