@@ -1,7 +1,7 @@
 """Fields on a skin: how far from a line, which way it faces, spread along it, noise.  Lengths in any one unit."""
 
 from dataclasses import dataclass
-from functools import cached_property
+from functools import cached_property, lru_cache
 from itertools import product
 
 import igl
@@ -120,18 +120,11 @@ class Heat:
 
     def spread(self, values: np.ndarray, width: float) -> np.ndarray:
         """``values`` (n,) spread along the skin over about ``width``: heat after the time in which it goes so far."""
-        mass, laplace = self._matrices
+        mass, _ = self._matrices
         if not mass.any():
             return values
         low, high = values.min(), values.max()
-        width = min(width, 2.0 * self._widest)      # wider makes no difference
-        time = 0.25 * width ** 2
-        clusters, gather, joined, between = self._clusters
-        coarse = splu(csc_array(diags_array(joined) - time * between), permc_spec="MMD_AT_PLUS_A",
-                      diag_pivot_thresh=0.0, options={"SymmetricMode": True})
-        matrix = csr_array(diags_array(mass) - time * laplace, dtype=np.float32)      # its digits are enough, and quick
-        each = np.float32(1.0) / matrix.diagonal()
-        guess = LinearOperator(matrix.shape, lambda r: each * r + clusters @ coarse.solve(gather @ r), dtype=np.float32)
+        matrix, guess = _diffusion(self, min(width, 2.0 * self._widest))        # wider makes no difference
         right = (mass * values).astype(np.float32)
         spread, _ = cg(matrix, right, values.astype(np.float32), rtol=BLURRED, maxiter=MOST_ROUNDS, M=guess)
         return np.clip(np.where(np.isfinite(spread), spread, values), low, high)
@@ -163,6 +156,19 @@ class Heat:
         clusters = csr_array((np.ones(count, np.float32), (np.arange(count), number.reshape(-1))))
         gather = csr_array(clusters.T)
         return clusters, gather, gather @ mass, csr_array(gather @ laplace @ clusters)
+
+
+@lru_cache(maxsize=4)
+def _diffusion(heat: Heat, width: float) -> tuple[csr_array, LinearOperator]:
+    """What heat is found from after it went so far, and about its inverse; while values change it stays the same."""
+    (mass, laplace), time = heat._matrices, 0.25 * width ** 2
+    clusters, gather, joined, between = heat._clusters
+    coarse = splu(csc_array(diags_array(joined) - time * between), permc_spec="MMD_AT_PLUS_A",
+                  diag_pivot_thresh=0.0, options={"SymmetricMode": True})
+    matrix = csr_array(diags_array(mass) - time * laplace, dtype=np.float32)          # its digits are enough, and quick
+    each = np.float32(1.0) / matrix.diagonal()
+    return matrix, LinearOperator(matrix.shape, lambda r: each * r + clusters @ coarse.solve(gather @ r),
+                                  dtype=np.float32)
 
 
 def noise(places: np.ndarray, size: float, seed: int) -> np.ndarray:
