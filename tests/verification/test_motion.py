@@ -179,20 +179,21 @@ def test_a_ball_of_gas_comes_back_as_a_fine_explicit_run_says():
             other = Stepper(stepper.world.spec)
             other.restore(start)
             expected = explicit_fall(other, FIRM * stepper._contact, 6 / 24, 1 / 24 / 3200).max()
-    assert np.sqrt((np.array(tops) - 0.1) / (expected - 0.1)) == pytest.approx([0.81, 0.95], abs=0.02)
+    assert np.sqrt((np.array(tops) - 0.1) / (expected - 0.1)) == pytest.approx([0.81, 0.97], abs=0.02)
 
 
 @pytest.mark.parametrize(("mesh", "quality"), [(primitives.sphere(20, 12), SURE), (primitives.block((4, 4, 4)), GOOD)])
 def test_what_is_slammed_flat_comes_back_whole(mesh, quality):
     """At ten metres a second a jelly of 4 kPa is squashed to a tenth; its skin must not pass through itself."""
     body = make_solid(mesh, (0.08, 0.08, 0.08), 4, (0.003, 0.06, 0.0))
-    stepper, volumes = Stepper(RunSpec([body], [], quality=quality)), []
+    heights, volumes = [], []
+    stepper = Stepper(RunSpec([body], [], quality=quality), tell=lambda _: heights.append(np.ptp(stepper.skin()[:, 1])))
     stepper.state.v[:, 1] = -10.0
     for _ in range(18):
         stepper.frame()
         volumes.append(volume(stepper.skin(), mesh.triangles) / volume(stepper.world.skin.points, mesh.triangles))
         assert own_crossings(stepper) == 0
-    assert min(volumes) < 0.8 and np.mean(volumes[-6:]) == pytest.approx(1.0, abs=0.1)
+    assert min(heights) < 0.04 and np.mean(volumes[-6:]) == pytest.approx(1.0, abs=0.1)
 
 
 def thrown(fps, quality, speed=2.2, seconds=0.25):
@@ -204,10 +205,11 @@ def thrown(fps, quality, speed=2.2, seconds=0.25):
     mass, substep = stepper.world.mass, stepper._substep
 
     def watched(*when):
-        substep(*when)
+        wrong = substep(*when)
         x, v = stepper.state.x, stepper.state.v
         heights.append(mass @ x[:, 1] / mass.sum())
         energies.append(0.5 * mass @ (v ** 2).sum(axis=1) + stepper.system.energy(x) + 9.81 * mass @ x[:, 1])
+        return wrong
     stepper._substep = watched
     for _ in range(round(seconds * fps)):
         stepper.frame()

@@ -110,6 +110,8 @@ def edges_of(triangles: np.ndarray) -> np.ndarray:
 
 def is_closed(triangles: np.ndarray) -> bool:
     """True when every edge borders exactly two triangles that run along it in opposite directions."""
+    if not len(triangles):
+        return False
     directed = triangles[:, [0, 1, 1, 2, 2, 0]].reshape(-1, 2).astype(np.int64)
     key = directed[:, 0] * (triangles.max() + 1) + directed[:, 1]
     back = directed[:, 1] * (triangles.max() + 1) + directed[:, 0]

@@ -49,6 +49,8 @@ LEAP = 2.0                  # cells a Newton step may go, if the free motion goe
 LEAST_TURN = 1e-6           # rad: less is rounding
 MOST_GAIN = 0.2            # of the kinetic energy, in a substep: more is the scheme's
 FED = 0.002                 # rad, in a substep: the swelling and shrinking of what turns faster is fed by the scheme
+FALSE_ENERGY, MOST_HALVED = 0.02, 2     # of the kinetic energy: a substep that brings more is taken in halves, so often
+UNSEEN = 0.3                # m/s: and of what it would be at that speed, so that what is nearly at rest is let be
 STEADY = 4.0                # of ω²h, 1/s: so changes of shape fade where a body spins, or each step would feed them
 SLOW_TURN, CARRIED_TURN = 0.05, 0.2     # rad, in a substep: what spins more slowly, free or carried, needs none
 SLIDES, SLID = 5e-3, 0.02     # m/s, from where friction has to be right, and what part a Newton step may change of how
@@ -152,12 +154,14 @@ class Stepper:
         self._late_motion = np.zeros(rest.shape, np.float32)
         self._loose = self.world.turns
         self._rigid = self._loose & (self.world.firm[: self.world.bodies] == 1)
+        self._skins = np.array([not carrier.filled for carrier in self.world.carriers], bool) & ~self._rigid
         self._scheme = Scheme(self.world, self._loose, min(spec.quality.ringing, USUAL_FPS / spec.fps))
         self._damping = Damping(self.world, self.system, self._loose, pitches)
         self._forces, self._courses = Forces(self.world), Courses(self.world)
         self._supply = np.zeros_like(rest)  # what the forces on held nodes are that known motion works against, N
         self._balls = Balls(self.world)
         self._bounces: list[Bounce] = []
+        self._owed = 0.0                    # energy that this frame has gained, J
         self._touch = 0.0                   # energy of contact at the start of the substep, J
         self._contact = np.zeros(0)         # stiffness of points in this frame, N/m
         self._no_force, self._no_inertia = np.zeros_like(rest), np.zeros(len(rest))
@@ -265,7 +269,7 @@ class Stepper:
         self.effort = Effort()
         if not len(self.world.mass):
             return self.effort
-        before = self.state
+        before, self._owed = self.state, 0.0
         if self._balls.any:
             self.state = self._balls.gone_back(before, self.contacts.carry(before.x), since)
         h = 1.0 / (self.fps * self.substeps)
@@ -275,18 +279,42 @@ class Stepper:
         try:
             for k in range(self.substeps):
                 self._tell(k / self.substeps)
-                self.seams.tell(since + (k + 1) * h)
-                self._courses.tell(since + (k + 1) * h, h)
-                if any([term.tell(since + (k + 1) * h) for term in self.world.terms]):
-                    self._elastic = (NOWHERE, 0.0)
-                self._substep(h, since + (k + 1) * h)
+                self._go_on(h, since + (k + 1) * h, MOST_HALVED)
         except Stopped:
             self.state = before
             self.world.flow.remember(before.memory)
             raise
         return self.effort
 
-    def _substep(self, h: float, since: float) -> None:
+    def _go_on(self, h: float, since: float, may_halve: int) -> None:
+        """Take a substep of ``h``, s, that ends ``since``, s, after the start; in two halves, and these again, if it
+        would bring energy that nothing can take again.
+        """
+        before, owed = self.state, self._owed
+        if self._substep(h, since) <= FALSE_ENERGY or not may_halve or self._courses.any:
+            return                          # what leads works as well, which is known but roughly
+        self.state, self._owed = before, owed
+        self.world.flow.remember(before.memory)
+        self._change_step(h, 0.5 * h)
+        for end in (since - 0.5 * h, since):
+            self._go_on(0.5 * h, end, may_halve - 1)
+        self._change_step(0.5 * h, h)
+
+    def _change_step(self, was: float, h: float) -> None:
+        """Give bodies the speeds, as wholes, that steps of ``h``, s, would have, so that they come to the same when
+        forces have changed them: else they would lose or get momentum.
+        """
+        w, v, pushes = self.world, self.state.v, (self.state.push, self.state.force)
+        more = self._scheme.due(v, *pushes, was) - self._scheme.due(v, *pushes, h)
+        tn.fade_shape(w.mass, self.state.x, w.first_node, self._loose, np.zeros(w.bodies), self._no_force, more)
+        self.state = replace(self.state, v=v + more)
+
+    def _substep(self, h: float, since: float) -> float:
+        """Returns what energy is left that came from nowhere, of the kinetic energy."""
+        self.seams.tell(since)
+        self._courses.tell(since, h)
+        if any([term.tell(since) for term in self.world.terms]):
+            self._elastic = (NOWHERE, 0.0)
         tangled = self.contacts.tangled()
         if self._balls.any:
             self.state = replace(self.state, v=self._balls.let_go(self.state.x, self.state.v, since, h))
@@ -324,10 +352,14 @@ class Stepper:
             for moves in (v, push, force):
                 moves[mine] = (share @ moves[mine]) * self.world.free[mine, None]
         self._scheme.keep_motion(state, x, v, self._scheme.due(v, push, force, h), step.aim, adrift)
-        self._steady(x, v, gain + self._kinetic(v) - self._kinetic(arrived), step)
+        gain += self._kinetic(v) - self._kinetic(arrived)
+        damped = self._resistance(x, step)[1]
+        wrong = max(self._steady(x, v, gain, step) - damped, damped - gain if end.cut and step.touches.any() else 0.0)
+        usual = max(self._kinetic(state.v), self._kinetic(v)) + 0.5 * UNSEEN ** 2 * float(self.world.mass.sum())
         if self.world.flow.go_on(x, h):
             self._elastic = (NOWHERE, 0.0)
         self.state = replace(state, x=x, v=v, push=push, force=force, memory=self.world.flow.memory)
+        return float(wrong / usual)
 
     def _stopped(self, x: np.ndarray, v: np.ndarray, push: np.ndarray, force: np.ndarray, step: _Step,
                  cut: bool) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
@@ -381,33 +413,38 @@ class Stepper:
         self._damping.calm_wholes(x, v, self._courses.speed, step.aim.h)
         return x, adrift, v, push, force
 
-    def _steady(self, x: np.ndarray, v: np.ndarray, gain: float, step: _Step) -> None:
-        """Take a ``gain``, J, from the changes of shape, in ``v`` (n, 3), m/s, of what spins or touches.
+    def _steady(self, x: np.ndarray, v: np.ndarray, gain: float, step: _Step) -> float:
+        """Take a ``gain``, J, from the changes of shape, in ``v`` (n, 3), m/s, of what spins or touches, short of what
+        the frame has lost before.
 
         Each step feeds these a little where a body swells and shrinks while it spins, or is thrown back: nothing but
-        the scheme is the source.
+        the scheme is the source.  Returns how much of it they do not have, which is taken later in the frame.
         """
-        if gain <= step.rounding:
-            return
+        self._owed += gain
+        if self._owed <= step.rounding:
+            return 0.0
         w, calm = self.world, v.copy()
         tn.fade_shape(w.mass, x, w.first_node, self._loose, np.where(self._fed(step), 0.0, 1.0), self._courses.speed,
                       calm)
-        has = self._kinetic(v - calm)
-        share = np.sqrt(max(1.0 - gain / max(has, 1e-300), 0.0))
-        v += (1.0 - share) * (calm - v)
+        has = 0.5 * float(w.mass @ ((v - calm) ** 2).sum(axis=1))
+        taken = min(has, self._owed)
+        v += (1.0 - np.sqrt(1.0 - taken / max(has, 1e-300))) * (calm - v)
+        self._owed -= taken
+        return float(self._owed)
 
     def _kinetic(self, v: np.ndarray) -> float:
-        """The energy, J, of whatever turns as a whole, at speeds ``v`` (n, 3), m/s."""
-        w = self.world
-        return 0.5 * float((w.mass * self._loose[w.node_body]) @ (v ** 2).sum(axis=1))
+        """The energy, J, of speeds ``v`` (n, 3), m/s, that are not given."""
+        return 0.5 * float((self.world.mass * self.world.free) @ (v ** 2).sum(axis=1))
 
     def _fed(self, step: _Step) -> np.ndarray:
-        """Which bodies (bodies,) bool touch, or turn by so much in a substep that this feeds their changes of shape."""
-        return self._loose & (step.touches | ((step.aim.spin ** 2).sum(axis=1) > (FED / step.aim.h) ** 2))
+        """Which bodies (bodies,) bool touch, or are skins, which are firm one way only, or turn by so much in a substep
+        that this feeds their changes of shape.
+        """
+        return step.touches | self._skins | self._loose & ((step.aim.spin ** 2).sum(axis=1) > (FED / step.aim.h) ** 2)
 
     def _gain(self, x: np.ndarray, v: np.ndarray, step: _Step) -> tuple[float, float]:
-        """How much more energy, J, there is at ``x`` and speeds ``v`` than at the start of the substep, and from where
-        that is too much.
+        """How much more energy, J, there is at ``x`` and speeds ``v`` than damping leaves of that at the start of the
+        substep, and from where that is too much.
 
         The scheme throws back what a contact stops within one step, and faster than it came.  What known motion works
         against what it leads is not of that.
@@ -416,13 +453,12 @@ class Stepper:
         if not (touches or self._fed(step).any()):
             return 0.0, np.inf
         state, w = self.state, self.world
-        mass = w.mass * w.free
+        mass, kinetic = w.mass * w.free, [self._kinetic(speed) for speed in (state.v, v)]
         now = self.contacts.energy(x, step.contact) + self.seams.energy(x)
-        kinetic = [0.5 * mass @ (speed ** 2).sum(axis=1) for speed in (state.v, v)]
         supplied = float(np.vdot(self._supply, x - state.x))
-        before, after = (self._place(at, step).bulk - inertia_energy(step.inertia, at, step.target)
-                         + touch - float(np.vdot(mass[:, None] * step.aim.pull, at))
+        before, after = (self._stored(at) + touch - float(np.vdot(mass[:, None] * step.aim.pull, at))
                          for at, touch in ((state.x, self._touch), (x, now)))
+        after += self._resistance(x, step)[1]
         most = MOST_GAIN * max(kinetic) + step.rounding if touches else np.inf
         return after + kinetic[1] - before - kinetic[0] - supplied, most
 
@@ -597,18 +633,26 @@ class Stepper:
 
     def _place(self, x: np.ndarray, step: _Step) -> _Place:
         """What inertia, elasticity and damping make of positions ``x``."""
-        bulk, resistance = inertia_energy(step.inertia, x, step.target), self._no_force
-        if self._elastic[0] is not x:        # each substep starts where the last one ended
-            self._elastic = (x, self.system.energy(x))
-        bulk += self._elastic[1]
-        if step.drag.any():
-            w, turns = self.world, self._loose
-            late = self._late_motion
-            tn.without_motion(w.mass, x, step.aim.pose, w.first_node, turns, late)
-            resistance = self.system.product(step.drag, self._no_inertia, late)
-            bulk += 0.5 * float(np.vdot(late, resistance))
-            tn.without_torque(w.mass, x, w.first_node, turns, resistance)
+        resistance, damped = self._resistance(x, step)
+        bulk = inertia_energy(step.inertia, x, step.target) + self._stored(x) + damped
         return _Place(x, bulk if np.isfinite(bulk) else np.inf, resistance)
+
+    def _resistance(self, x: np.ndarray, step: _Step) -> tuple[np.ndarray, float]:
+        """The force (n, 3), N, of damping at ``x``, and its energy: half of what it takes, J."""
+        if not step.drag.any():
+            return self._no_force, 0.0
+        w, turns, late = self.world, self._loose, self._late_motion
+        tn.without_motion(w.mass, x, step.aim.pose, w.first_node, turns, late)
+        resistance = self.system.product(step.drag, self._no_inertia, late)
+        damped = 0.5 * float(np.vdot(late, resistance))
+        tn.without_torque(w.mass, x, w.first_node, turns, resistance)
+        return resistance, damped
+
+    def _stored(self, x: np.ndarray) -> float:
+        """The elastic energy, J, at ``x``, kept from one substep to the next, which starts there."""
+        if self._elastic[0] is not x:
+            self._elastic = (x, self.system.energy(x))
+        return self._elastic[1]
 
     def _touch_energy(self, x: np.ndarray, step: _Step) -> float:
         energy = self.contacts.energy(x, step.contact) + self.seams.energy(x)
