@@ -236,7 +236,7 @@ def test_a_ruined_start_comes_to_rest(start):
     share = volume(stepper.skin(), skin.triangles[0]) / volume(skin.points, skin.triangles[0])
     assert 0.3 < abs(share) < 1.2                           # it may stay folded, but is not crushed to a point
     internal = stepper.state.v - mean_velocity(stepper)
-    assert np.sqrt((internal ** 2).mean()) < 0.05
+    assert np.sqrt((internal ** 2).mean()) < 5e-3           # nor does it spin, which nothing made it do
 
 
 def test_same_run_same_bits():

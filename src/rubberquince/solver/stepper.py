@@ -420,6 +420,8 @@ class Stepper:
         Each step feeds these a little where a body swells and shrinks while it spins, or is thrown back: nothing but
         the scheme is the source.  Returns how much of it they do not have, which is taken later in the frame.
         """
+        if step.touches.any():              # what contact takes is lost for good
+            self._owed = max(self._owed, 0.0)
         self._owed += gain
         if self._owed <= step.rounding:
             return 0.0
