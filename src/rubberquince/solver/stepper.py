@@ -154,10 +154,11 @@ class Stepper:
         self._late_motion = np.zeros(rest.shape, np.float32)
         self._loose = self.world.turns
         self._rigid = self._loose & (self.world.firm[: self.world.bodies] == 1)
-        self._skins = np.array([not carrier.filled for carrier in self.world.carriers], bool) & ~self._rigid
         self._scheme = Scheme(self.world, self._loose, min(spec.quality.ringing, USUAL_FPS / spec.fps))
         self._damping = Damping(self.world, self.system, self._loose, pitches)
         self._forces, self._courses = Forces(self.world), Courses(self.world)
+        still = not self._courses.any       # else work of what is led, which is known roughly, would pass for a gain
+        self._skins = still & np.array([not carrier.filled for carrier in self.world.carriers], bool) & ~self._rigid
         self._supply = np.zeros_like(rest)  # what the forces on held nodes are that known motion works against, N
         self._balls = Balls(self.world)
         self._bounces: list[Bounce] = []
@@ -288,7 +289,7 @@ class Stepper:
 
     def _go_on(self, h: float, since: float, may_halve: int) -> None:
         """Take a substep of ``h``, s, that ends ``since``, s, after the start; in two halves, and these again, if it
-        would bring energy that nothing can take again.
+        would make energy that nothing can take, or lose some for no reason.
         """
         before, owed = self.state, self._owed
         if self._substep(h, since) <= FALSE_ENERGY or not may_halve or self._courses.any:
@@ -310,7 +311,7 @@ class Stepper:
         self.state = replace(self.state, v=v + more)
 
     def _substep(self, h: float, since: float) -> float:
-        """Returns what energy is left that came from nowhere, of the kinetic energy."""
+        """Returns how much energy came from nowhere or is gone without a reason, of the kinetic energy."""
         self.seams.tell(since)
         self._courses.tell(since, h)
         if any([term.tell(since) for term in self.world.terms]):
@@ -442,7 +443,8 @@ class Stepper:
         """Which bodies (bodies,) bool touch, or are skins, which are firm one way only, or turn by so much in a substep
         that this feeds their changes of shape.
         """
-        return step.touches | self._skins | self._loose & ((step.aim.spin ** 2).sum(axis=1) > (FED / step.aim.h) ** 2)
+        touches = step.touches & (self._loose | (not self._courses.any))
+        return touches | self._skins | self._loose & ((step.aim.spin ** 2).sum(axis=1) > (FED / step.aim.h) ** 2)
 
     def _gain(self, x: np.ndarray, v: np.ndarray, step: _Step) -> tuple[float, float]:
         """How much more energy, J, there is at ``x`` and speeds ``v`` than damping leaves of that at the start of the
