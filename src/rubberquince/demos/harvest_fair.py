@@ -29,6 +29,8 @@ PLATE = ((0.0, 0.10, 0), (0.45, 0.10, 0), (0.48, 0.0, 0), (0.54, 0.0, 0), (0.58,
          (1.0, 0.94, 0), (0.98, 1.0, 0), (0.94, 0.99, 0), (0.66, 0.44, 0), (0.58, 0.38, 0), (0.0, 0.38, 0))
 TABLE = ((0.0, 0.0, 0), (0.30, 0.0, 0), (0.31, 0.03, 0), (0.10, 0.07, 0), (0.07, 0.20, 0), (0.07, 0.70, 0),
          (0.14, 0.90, 0), (0.47, 0.935, 0), (0.50, 0.955, 0), (0.50, 0.99, 0), (0.49, 1.0, 0), (0.0, 1.0, 0))
+BASKET = ((0.0, 0.0, 0), (0.40, 0.0, 0), (0.42, 0.04, 0), (0.49, 0.93, 0), (0.50, 0.97, 0), (0.49, 1.0, 0),
+          (0.47, 1.0, 0), (0.46, 0.95, 0), (0.405, 0.16, 0), (0.38, 0.1, 0), (0.0, 0.1, 0))
 
 TABLE_HEIGHT = 0.72
 PLATE_WELL = 0.38           # of the plate's height: where a thing on it stands
@@ -78,10 +80,14 @@ def scene() -> Scene:
 
 
 def prizes() -> Scene:
-    """Squeezy figures of five feels that fall on the pad of a bench."""
+    """Squeezy figures of five feels that fall on the pad in their basket."""
+    basket = Piece(
+        id="basket", name="Basket", role="collider", shape=turned("basket", BASKET, 0, 96, 40),
+        place=Place(position=(0.0, 0.06, 0.0), size=(0.64, 0.12, 0.64)), contact=ContactValues(friction=0.6),
+        look=Look(material="matte", colour="#B98A5A"))
     pad = Piece(
         id="pad", name="Bench pad", role="solid", shape=CushionShape(divisions=22, pinch=0.4),
-        place=Place(position=(0.0, 0.055, 0.0), size=(0.4, 0.1, 0.32)), solid=SolidValues(cells=3),
+        place=Place(position=(0.0, 0.066, 0.0), size=(0.4, 0.1, 0.32)), solid=SolidValues(cells=3),
         contact=ContactValues(gap=0.0015, friction=0.6), look=Look(material="matte", colour="#6F8F7A"))
     capsule = RevolvedShape(name="capsule", profile=profiles.capsule(), around=32, bands=24)
     figures: tuple[tuple[str, str, Shape, tuple[float, float, float], str, str], ...] = (
@@ -98,7 +104,7 @@ def prizes() -> Scene:
                                   turn=(12.0 * k, 20.0, 25.0 * k), size=size),
                       contact=ContactValues(gap=0.001, friction=0.5), look=Look(material="jelly", colour=colour))
         pieces.append(with_feel(piece, FeelChoice(name=feel)))
-    return Scene(pieces=tuple(pieces), run=RunSettings(last=72))
+    return Scene(pieces=(*pieces, basket), run=RunSettings(last=72))
 
 
 def loop() -> tuple[Scene, Meshes]:

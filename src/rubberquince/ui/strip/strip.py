@@ -81,8 +81,9 @@ class Strip(QFrame):
         self.setLayout(column(line, self.lanes, gap=4))
         self._soon = QTimer(self, singleShot=True, interval=CALM)
         self._soon.timeout.connect(self.refresh)
-        runner.progressed.connect(self._on_progress)
-        for signal in (player.changed, bench.chose, bench.scene_changed):
+        runner.progressed.connect(lambda: self._follow(runner.computing))
+        bench.scene_changed.connect(lambda *_: self._follow(False))
+        for signal in (player.changed, bench.chose):
             signal.connect(self.refresh)
         player.shown.connect(self._show_frame)
 
@@ -94,9 +95,9 @@ class Strip(QFrame):
         box.refused.connect(self._bench.say)
         return box
 
-    def _on_progress(self) -> None:
-        """While frames come, the lanes are drawn some times a second, not with each of them."""
-        if not self._runner.computing:
+    def _follow(self, computing: bool) -> None:
+        """While frames come, or beads of the brush, the lanes are drawn some times a second, not with each of them."""
+        if not (computing or self._bench.document.in_haste):
             self.refresh()
         elif not self._soon.isActive():
             self._soon.start()
