@@ -49,7 +49,7 @@ LEAP = 2.0                  # cells a Newton step may go, if the free motion goe
 LEAST_TURN = 1e-6           # rad: less is rounding
 MOST_GAIN = 0.2            # of the kinetic energy, in a substep: more is the scheme's
 FED = 0.002                 # rad, in a substep: the swelling and shrinking of what turns faster is fed by the scheme
-FALSE_ENERGY, MOST_HALVED = 0.02, 2     # of the kinetic energy: a substep that brings more is taken in halves, so often
+FALSE_ENERGY, MOST_HALVED = 0.02, 1     # of the kinetic energy: a substep that brings more is taken in halves, so often
 UNSEEN = 0.3                # m/s: and of what it would be at that speed, so that what is nearly at rest is let be
 STEADY = 4.0                # of ω²h, 1/s: so changes of shape fade where a body spins, or each step would feed them
 SLOW_TURN, CARRIED_TURN = 0.05, 0.2     # rad, in a substep: what spins more slowly, free or carried, needs none
@@ -288,8 +288,8 @@ class Stepper:
         return self.effort
 
     def _go_on(self, h: float, since: float, may_halve: int) -> None:
-        """Take a substep of ``h``, s, that ends ``since``, s, after the start; in two halves, and these again, if it
-        would make energy that nothing can take, or lose some for no reason.
+        """Take a substep of ``h``, s, that ends ``since``, s, after the start; in two halves if it would make energy
+        that nothing can take, or lose some for no reason.
         """
         before, owed = self.state, self._owed
         if self._substep(h, since) <= FALSE_ENERGY or not may_halve or self._courses.any:
