@@ -136,6 +136,21 @@ def test_a_press_that_closes_on_a_body_stays_behind_and_says_how_far():
     assert stepper.behind()[1] > 0.01 and stepper.behind()[0] == 0.0
 
 
+def test_what_was_kept_from_its_course_does_not_leap_after_it():
+    tray = led((0.3, 0.05, 0.3), lambda t: (0.6 * t, 0.14, 0.0))
+    stepper = Stepper(RunSpec([tray], [], ground=None))
+    stepper.frame(0.0)
+    stepper.restore(replace(stepper.state, x=stepper.state.x - np.array([0.02, 0.0, 0.0])))
+    lags, places = [stepper.behind()[0]], [stepper.state.x[0, 0]]
+    for k in range(1, 20):
+        stepper.frame(k / stepper.fps)
+        lags.append(stepper.behind()[0])
+        places.append(stepper.state.x[0, 0])
+    assert np.allclose(np.diff(lags) / lags[:-1], np.exp(-1.0 / (0.1 * stepper.fps)) - 1.0, atol=1e-6)
+    assert lags[-1] < 1e-5
+    assert np.diff(places).max() < 0.6 / stepper.fps + 0.35 * 0.02
+
+
 @pytest.mark.parametrize("quality", ["draft", "good", "sure"])
 def test_a_swinging_tray_carries_a_hanging_bob_as_its_pendulum(quality):
     """A stiff rod with a heavy end that hangs from a led pin swings like the pendulum of its moments."""

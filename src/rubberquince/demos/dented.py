@@ -39,7 +39,7 @@ def cutter() -> Scene:
     """A fluted cutter is pressed into dough, lifted, and pressed in again: the dents stay."""
     dough = Piece(
         id="dough", name="Dough", role="solid", shape=SuperellipsoidShape(seed=2, around=96, rings=48),
-        place=Place(position=(0.0, TOP + 0.0175, 0.0), size=(0.20, 0.032, 0.13)), solid=SolidValues(cells=5),
+        place=Place(position=(0.0, TOP + 0.0175, 0.0), size=(0.20, 0.032, 0.13)), solid=SolidValues(cells=4),
         contact=ContactValues(gap=0.001, friction=0.6), look=Look(material="matte", colour="#E2C68F"))
     heights = ((2, 0.08), (14, 0.031), (20, 0.031), (28, 0.08), (38, 0.08), (50, 0.029), (56, 0.029), (66, 0.10))
     board = Piece(

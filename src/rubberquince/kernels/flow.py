@@ -14,6 +14,7 @@ Memory is (octahedra, 7): A less 1 as xx, yy, zz, yz, xz, xy, in the axes of the
 import numpy as np
 from numba import njit
 
+from rubberquince.kernels.matrices import congruent, find_axes, inverse_transpose, on_axes
 from rubberquince.kernels.octahedron import GRADIENT, TETS
 from rubberquince.kernels.stiffness import PAIRS, SLOT, TET_PAIRS
 
@@ -68,59 +69,93 @@ def add_flow_gradient(x, corner, weight, out):
 
 
 @njit(cache=True, nogil=True)
+def most_strain(b):
+    """No less than γ of ``b`` (3, 3): no logarithm is past e / (1 - e), with e how far b over its mean is from 1."""
+    mean = (b[0, 0] + b[1, 1] + b[2, 2]) / 3.0
+    square = 0.0
+    for i in range(3):
+        for j in range(3):
+            square += (b[i, j] / mean - (1.0 if i == j else 0.0)) ** 2
+    far = np.sqrt(square)
+    return np.sqrt(2.0 / 3.0) * 0.5 * far / (1.0 - far) if far < 1.0 else np.inf
+
+
+@njit(cache=True, nogil=True)
 def flow(x, corner, axis, fill, inv, yields, stays, time, h, memory):
     """Let cells flow for ``h``, s, with nodes held at ``x`` (n, 3), m: ``memory`` (octahedra, 7) is changed.
 
     yields, stays, time : (octahedra,), a strain, 0 .. 1, and s.  Returns whether any flowed.
     """
-    f, a, any_flowed = np.empty((3, 3)), np.empty((3, 3)), False
+    f, back, a, b, axes = np.empty((5, 3, 3))
+    square, kept, any_flowed = np.empty(3), np.empty(3), False
     for o in range(len(corner)):
-        f[:], filled = 0.0, 0.0
-        for t in range(4):
-            filled += fill[o, t]
-            for c in range(1, 4):
-                g = GRADIENT[axis[o], t, c]
-                p, q = corner[o, TETS[t, c]], corner[o, TETS[t, 0]]
-                for i in range(3):
-                    way = fill[o, t] * inv[o] * (x[p, i] - x[q, i])
-                    for j in range(3):
-                        f[i, j] += way * g[j]
-        if filled <= 0.0:
-            continue
-        f /= filled
-        size = np.linalg.det(f)
+        size = _gradient(x, corner[o], axis[o], fill[o], inv[o], f, back)
         if not size > FLATTEST:
             continue
-        m = memory[o]
+        m, part = memory[o], max(stays[o], 1e-3)
+        holds = yields[o] + (1.0 - part) / part * m[6]
         a[0, 0], a[1, 1], a[2, 2] = 1.0 + m[0], 1.0 + m[1], 1.0 + m[2]
         a[1, 2], a[0, 2], a[0, 1] = m[3], m[4], m[5]
         a[2, 1], a[2, 0], a[1, 0] = m[3], m[4], m[5]
-        square, axes = np.linalg.eigh(f @ a @ f.T)
-        strain = 0.5 * np.log(np.maximum(square, 1e-12))
-        strain -= strain.mean()
-        gamma = np.sqrt(2.0 / 3.0 * (strain * strain).sum())
-        part = max(stays[o], 1e-3)
-        beyond = gamma - yields[o] - (1.0 - part) / part * m[6]
+        congruent(f, a, b)
+        if most_strain(b) < holds:         # as most do: the strain itself is dear to find
+            continue
+        find_axes(b, square, axes)
+        mean = 0.0
+        for i in range(3):
+            square[i] = 0.5 * np.log(max(square[i], 1e-12))
+            mean += square[i] / 3.0
+        gamma = np.sqrt(2.0 / 3.0 * ((square[0] - mean) ** 2 + (square[1] - mean) ** 2 + (square[2] - mean) ** 2))
+        beyond = gamma - holds
         if beyond <= 0.0 or gamma <= 1e-12:
             continue
         flowed = part * beyond * (1.0 - np.exp(-h / (part * max(time[o], 1e-6))))
-        kept = np.exp(2.0 * strain * (1.0 - flowed / gamma))
-        back = np.linalg.inv(f / np.cbrt(size))
-        a = back @ (axes * kept) @ axes.T @ back.T
-        _bound(a)
+        for i in range(3):
+            kept[i] = size ** (2.0 / 3.0) * np.exp(2.0 * (square[i] - mean) * (1.0 - flowed / gamma))
+        on_axes(kept, axes, b)
+        congruent(back.T, b, a)
+        _bound(a, square, axes)
         m[0], m[1], m[2] = a[0, 0] - 1.0, a[1, 1] - 1.0, a[2, 2] - 1.0
-        m[3], m[4], m[5] = 0.5 * (a[1, 2] + a[2, 1]), 0.5 * (a[0, 2] + a[2, 0]), 0.5 * (a[0, 1] + a[1, 0])
+        m[3], m[4], m[5] = a[1, 2], a[0, 2], a[0, 1]
         m[6] += flowed
         any_flowed = True
     return any_flowed
 
 
 @njit(cache=True, nogil=True)
-def _bound(a):
+def _gradient(x, corner, axis, fill, inv, f, back):
+    """The mean deformation gradient of an octahedron into ``f`` (3, 3), and the transpose of its
+    inverse into ``back`` (3, 3).
+
+    Returns how large it is, of its volume at rest; 0 where nothing fills it.
+    """
+    f[:], filled = 0.0, 0.0
+    for t in range(4):
+        filled += fill[t]
+        for c in range(1, 4):
+            g = GRADIENT[axis, t, c]
+            p, q = corner[TETS[t, c]], corner[TETS[t, 0]]
+            for i in range(3):
+                way = fill[t] * inv * (x[p, i] - x[q, i])
+                for j in range(3):
+                    f[i, j] += way * g[j]
+    if filled <= 0.0:
+        return 0.0
+    f /= filled
+    return inverse_transpose(f, back)
+
+
+@njit(cache=True, nogil=True)
+def _bound(a, value, axes):
     """Keep the eigenvalues of ``a`` (3, 3) within 1 / MOST and MOST, and their product 1."""
-    square, axes = np.linalg.eigh(0.5 * (a + a.T))
-    logs = np.log(np.maximum(square, 1e-12))
-    logs -= logs.mean()
-    most = np.abs(logs).max()
-    logs *= min(1.0, np.log(MOST) / max(most, 1e-12))
-    a[:] = (axes * np.exp(logs)) @ axes.T
+    find_axes(a, value, axes)
+    mean, most = 0.0, 0.0
+    for i in range(3):
+        value[i] = np.log(max(value[i], 1e-12))
+        mean += value[i] / 3.0
+    for i in range(3):
+        value[i] -= mean
+        most = max(most, abs(value[i]))
+    for i in range(3):
+        value[i] = np.exp(value[i] * min(1.0, np.log(MOST) / max(most, 1e-12)))
+    on_axes(value, axes, a)

@@ -3,22 +3,9 @@
 import numpy as np
 from numba import njit, uint64
 
+from rubberquince.kernels.matrices import inverse_transpose
+
 POLAR_STEPS = 20
-
-
-@njit(cache=True, nogil=True)
-def _inverse_transpose(a, out):
-    """(A⁻¹)ᵀ of (3, 3) into ``out``; returns the determinant, of which a tiny one leaves ``out`` as it was."""
-    c0, c1, c2 = a[1, 1] * a[2, 2] - a[1, 2] * a[2, 1], a[1, 2] * a[2, 0] - a[1, 0] * a[2, 2], \
-        a[1, 0] * a[2, 1] - a[1, 1] * a[2, 0]
-    det = a[0, 0] * c0 + a[0, 1] * c1 + a[0, 2] * c2
-    if abs(det) < 1e-12:
-        return det
-    out[0, 0], out[0, 1], out[0, 2] = c0 / det, c1 / det, c2 / det
-    out[1, 0], out[1, 1] = (a[0, 2] * a[2, 1] - a[0, 1] * a[2, 2]) / det, (a[0, 0] * a[2, 2] - a[0, 2] * a[2, 0]) / det
-    out[1, 2], out[2, 0] = (a[0, 1] * a[2, 0] - a[0, 0] * a[2, 1]) / det, (a[0, 1] * a[1, 2] - a[0, 2] * a[1, 1]) / det
-    out[2, 1], out[2, 2] = (a[0, 2] * a[1, 0] - a[0, 0] * a[1, 2]) / det, (a[0, 0] * a[1, 1] - a[0, 1] * a[1, 0]) / det
-    return det
 
 
 @njit(cache=True, nogil=True)
@@ -30,7 +17,7 @@ def _orthogonal(a):
     a *= np.sqrt(3.0) / size
     b = np.empty((3, 3))
     for _ in range(POLAR_STEPS):
-        det = _inverse_transpose(a, b)
+        det = inverse_transpose(a, b)
         if abs(det) < 1e-12:
             return False
         change = 0.0
