@@ -9,13 +9,12 @@ allowed for.  Patches that fall, roll or wobble together hardly do.
 import numpy as np
 from numba import njit
 
+from rubberquince.kernels.candidates import SAME, SPARE
 from rubberquince.kernels.distance import EDGE_EDGE, VERTEX_TRIANGLE, closest, closing
 
 PATCH = 16          # triangles, at most
 ONE_WAY = np.radians(75.0)      # normals within such a cone face one way, with a margin for what moves in a substep
-SAME = 1e-9          # m: so close at rest is in one place
 CREASE = 0.5        # of a cell: what is nearer than this at rest shares cells and moves together
-SPARE = 0.1         # of the gap: how far beyond it relations are picked
 
 
 @njit(cache=True, nogil=True)
@@ -530,53 +529,3 @@ def search(pairs, wanted, slack, along, x, way, ball, own, first, order, piece, 
                     pair[count], kind[count], gap[count], far[count] = k, what, least, d
                     count += 1
     return pair[:count].copy(), ids[:count].copy(), kind[:count].copy(), gap[:count].copy(), far[:count].copy()
-
-
-@njit(cache=True, nogil=True)
-def spans(pair, gap, far, pairs):
-    """Where candidates of each of all ``pairs`` begin, (pairs + 1,), and how near the nearest is to its reach, m.
-
-    pair (c,), sorted, gap and far are those of the candidates.
-    """
-    begin, lack = np.zeros(pairs + 1, np.int64), np.full(pairs, np.inf)
-    for e in range(len(pair)):
-        k = pair[e]
-        begin[k + 1] = e + 1
-        lack[k] = min(lack[k], far[e] - gap[e] * (1.0 + SPARE))
-    for k in range(pairs):
-        begin[k + 1] = max(begin[k + 1], begin[k])
-    return begin, lack
-
-
-@njit(cache=True, nogil=True)
-def pick(begin, lack, ids, kind, gap, far, own, strays, x, move, seen, distance, inside, apart, picked):
-    """Mark in ``picked`` (c,) bool the candidates that may come within their gap from ``x`` (n, 3) on under ``move``.
-
-    begin, lack : see ``spans``.
-    strays : (pairs,), m, by how much patches may have moved against each other, all the way of ``move``.
-    What had to be looked at has ``seen`` (c,) set, and ``distance``, ``inside`` and ``apart`` as in kernels.distance.
-    What lies in one place within a piece (``own``, by pair) already, as in a flat start, must come apart first.
-    Returns how many more were picked.
-    """
-    w, v, more = np.empty(4), np.empty(3), 0
-    for k in range(len(lack)):
-        if lack[k] > strays[k]:
-            continue
-        for e in range(begin[k], begin[k + 1]):
-            reach = gap[e] * (1.0 + SPARE)
-            if picked[e] or far[e] - strays[k] > reach:
-                continue
-            if not seen[e]:
-                seen[e] = True
-                distance[e], inside[e] = closest(kind[e], x, ids, e, w, v)
-                apart[e, 0], apart[e, 1], apart[e, 2] = v[0], v[1], v[2]
-            d = distance[e]
-            if own[k] and d <= SAME:
-                continue
-            if d > reach:
-                v[0], v[1], v[2] = apart[e, 0], apart[e, 1], apart[e, 2]
-                if d - closing(kind[e], ids[e, 0], ids[e, 1], ids[e, 2], ids[e, 3], move, v, d) > reach:
-                    continue
-            picked[e] = True
-            more += 1
-    return more

@@ -4,10 +4,10 @@ import numpy as np
 
 from rubberquince.distinct import distinct
 from rubberquince.kernels import contact as ct
+from rubberquince.kernels.candidates import SPARE
 from rubberquince.kernels.distance import come_within
 from rubberquince.kernels.groups import groups
 from rubberquince.kernels.limit import FREE, HELD_BACK, NEWTON, is_safe, limit_motion
-from rubberquince.kernels.patches import SPARE
 from rubberquince.solver.overlaps import Overlap, find_overlaps, lack, still_tangled
 from rubberquince.solver.patches import found
 from rubberquince.solver.touching import Touching

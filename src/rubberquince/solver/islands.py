@@ -14,6 +14,7 @@ import numpy as np
 from rubberquince.distinct import distinct
 from rubberquince.errors import Stopped
 from rubberquince.kernels.groups import groups
+from rubberquince.solver.newton import Effort
 from rubberquince.solver.specs import (
     DOWN,
     AnyMaterial,
@@ -28,7 +29,7 @@ from rubberquince.solver.specs import (
     Touch,
 )
 from rubberquince.solver.state import ASLEEP, State
-from rubberquince.solver.stepper import Effort, Stepper
+from rubberquince.solver.stepper import Stepper
 
 STILL = 5e-3                # of a body's longest side, in a second: what moves less far does not move, to the eye
 QUIVER = 5.0                # times that its speeds may be

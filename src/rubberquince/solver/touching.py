@@ -8,7 +8,9 @@ import igl
 import numpy as np
 
 from rubberquince.kernels import patches as pt
+from rubberquince.kernels.candidates import SPARE
 from rubberquince.kernels.distance import GROUND, LEAVING, closest_of
+from rubberquince.solver.candidates import Candidates
 from rubberquince.solver.overlaps import is_tangled_in_itself, points_inside
 from rubberquince.solver.patches import Patches, found
 from rubberquince.solver.world import World
@@ -21,13 +23,10 @@ TURNS = np.radians(4.0)     # that a patch may turn farther until pairs are foun
 FLAT = 0.02         # of the volume of a cell at rest: one that has less is inside out or nearly
 CRUMPLED = 0.12     # of the cells of a solid: one of which more are inside out does not touch itself, so it can unfold,
 #                     if it is tangled in itself
-HALF = 0.5 * (1.0 + pt.SPARE)       # of the gap: what boxes are widened by
+HALF = 0.5 * (1.0 + SPARE)       # of the gap: what boxes are widened by
 SIDES = np.repeat([-1.0, 1.0], 3)
 ROUNDING = 1e-9
 NOWHERE = np.zeros((0, 3))
-Candidates = tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray, np.ndarray]     # pair, ids, kind, gap, far
-NOTHING: Candidates = (np.zeros(0, np.int64), np.zeros((0, 4), np.int64), np.zeros(0, np.int8), np.zeros(0),
-                       np.zeros(0))
 
 
 class Touching:
@@ -62,8 +61,8 @@ class Touching:
         self._own, self._smooth = np.zeros(0, bool), np.zeros(0, bool)
         self._slack, self._strayed = np.zeros(0), np.zeros(0)       # of each pair, m; strays before this substep
         self._along = np.zeros(0, bool)                             # of each pair: listed along the way
-        self._alike, self._strays, self._candidates = np.zeros(0, bool), np.zeros(0), NOTHING
-        self._spans = pt.spans(*NOTHING[:1], *NOTHING[3:], 0)
+        self._alike, self._strays, self._candidates = np.zeros(0, bool), np.zeros(0), Candidates.none()
+        self._spans = self._candidates.spans(0)
         self._crumpled = np.zeros(0, np.int64)
         self.drop()
 
@@ -83,8 +82,9 @@ class Touching:
         self._boxed, self._here = NOWHERE, NOWHERE      # the boxes of patches at a place, by its name
         self._moves: list[np.ndarray] = []
         self._leaving: list[tuple[np.ndarray, ...]] = []
-        self.ids, self.kind, self.gap = NOTHING[1:4]
-        self.distance, self.inside, self.apart = np.zeros(0), np.zeros(0, bool), np.zeros((0, 3))
+        none = Candidates.none()
+        self.ids, self.kind, self.gap = none.ids, none.kind, none.gap
+        self.distance, self.inside, self.apart = none.distance, none.inside, none.apart
 
     def begin(self, x: np.ndarray) -> None:
         """A substep begins at skin points ``x`` (n, 3), m."""
@@ -125,14 +125,12 @@ class Touching:
             self._strays = self._strayed.copy()
         anew |= self._turn(x, bent)
         anew |= self._cover(x, self._moves if anew else list(moves))
-        if fresh or anew:
-            count = len(self._candidates[0])
-            self._seen, self._both, self._picked = np.zeros((3, count), bool)
-            if anew:
-                pair, _, _, gap, far = self._candidates
-                self._spans = pt.spans(pair, gap, far, len(self._pairs))
-            self._distance, self._apart = np.empty(count), np.empty((count, 3))
+        if anew:
+            self._spans = self._candidates.spans(len(self._pairs))
+        if fresh:
+            self._candidates = self._candidates.moved()
             self._low = np.zeros(self._world.skin.moving, bool)
+        if fresh or anew:
             moves = tuple(self._moves)
         more = sum(self._pick(x, move) for move in moves)
         if more or fresh or anew:
@@ -142,10 +140,9 @@ class Touching:
     def _pick(self, x: np.ndarray, move: np.ndarray) -> int:
         """Pick what may come within its gap under ``move`` (n, 3), m; returns how much more that is."""
         moving = self._world.skin.moving
-        more = pt.pick(*self._spans, *self._candidates[1:], self._own, self._strays, x, move, self._seen,
-                       self._distance, self._both, self._apart, self._picked)
+        more = self._candidates.pick(self._spans, self._own, self._strays, x, move)
         if self._world.spec.ground:
-            low = x[:moving, 1] + np.minimum(move[:moving, 1], 0.0) < self._ground_gap * (1.0 + pt.SPARE)
+            low = x[:moving, 1] + np.minimum(move[:moving, 1], 0.0) < self._ground_gap * (1.0 + SPARE)
             more += int((low & ~self._low).sum())
             self._low |= low
         return more
@@ -187,12 +184,8 @@ class Touching:
             strays = np.where(stale, np.where(self._along, off, need), strays)
             new = self._patches.search(self._pairs, stale, self._slack, self._along, self._start, self._way,
                                        self._own)
-            kept = ~(stale | self._alike)[self._candidates[0]]
             self._slack[self._alike] = -1.0         # searched for anew where they no longer face one way
-            joined = [np.concatenate([old[kept], more]) for old, more in zip(self._candidates, new)]
-            order = np.argsort(joined[0], kind="stable")
-            pair, ids, kind, gap, far = (column[order] for column in joined)
-            self._candidates = pair, ids, kind, gap, far
+            self._candidates = self._candidates.joined(~(stale | self._alike), new)
         self._strays = np.where(self._alike, -np.inf, strays)
         return bool(stale.any())
 
@@ -216,8 +209,7 @@ class Touching:
             return False
         known, before = found(keys, self._keys)
         kept, now = found(self._keys, keys)
-        old = tuple(column[kept[self._candidates[0]]] for column in self._candidates)
-        self._candidates = (now[old[0]], *old[1:])
+        self._candidates = self._candidates.of_pairs(kept, now)
         slack, strayed, along = np.full(len(keys), -1.0), np.zeros(len(keys)), np.zeros(len(keys), bool)
         slack[known], strayed[known] = self._slack[before[known]], self._strayed[before[known]]
         along[known] = self._along[before[known]]
@@ -231,15 +223,15 @@ class Touching:
 
     def _collect(self, x: np.ndarray) -> None:
         """Join what was picked, what leads out of colliders, and the ground, all at ``x`` (n, 3)."""
-        _, ids, kind, gap, _ = self._candidates
-        e = np.flatnonzero(self._picked)
+        c = self._candidates
+        e = np.flatnonzero(c.picked)
         if self._inside or self.tangled or len(self.sewn):
-            e = e[self._counts(ids[e])]
+            e = e[self._counts(c.ids[e])]
         low = np.flatnonzero(self._low)
         ground = np.full((len(low), 4), -1, np.int64)
         ground[:, 0] = low
         others = [*self._leaving, (ground, np.full(len(low), GROUND, np.int8), self._ground_gap[low])]
-        parts = [(ids[e], kind[e], gap[e], self._distance[e], self._both[e], self._apart[e])]
+        parts = [tuple(column[e] for column in (c.ids, c.kind, c.gap, c.distance, c.inside, c.apart))]
         parts += [(*other, *closest_of(*other[:2], x)) for other in others]
         self.ids, self.kind, self.gap, self.distance, self.inside, self.apart = (
             np.concatenate(column) for column in zip(*parts))
