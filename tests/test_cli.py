@@ -28,6 +28,13 @@ def quince(*words):
     return done.returncode, done.stdout, done.stderr
 
 
+def test_linear_algebra_adds_up_in_one_thread_so_that_bits_are_the_same_on_any_machine():
+    look = "import rubberquince, numpy as np, os; x = np.ones(10**6); x @ x; print(len(os.listdir('/proc/self/task')))"
+    done = subprocess.run([sys.executable, "-c", look], capture_output=True, text=True, check=True,
+                          env={**os.environ, "OPENBLAS_NUM_THREADS": "2"})
+    assert done.stdout.strip() == "1"
+
+
 @pytest.fixture
 def scene_file(tmp_path):
     save_scene(tmp_path / "scene.quince", small_scene(), {})

@@ -43,7 +43,7 @@ def measured(name, across):
     load = 9.81 * (share * mass.sum() / share.sum() - mass)[:, None] * np.array([0.0, 1.0, 0.0])
     bend = solved(load)
     mode = bend + solved(mass[:, None] * np.random.default_rng(1).normal(size=bend.shape))
-    for _ in range(30):
+    for _ in range(15):
         inertia = mass[:, None] * mode
         mode = solved(inertia)
         square = np.vdot(mode, inertia) / np.vdot(mode, mass[:, None] * mode)
