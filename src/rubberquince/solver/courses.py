@@ -17,6 +17,7 @@ class Courses:
         self._world = world
         self._courses = {k: body.course for k, body in enumerate(world.spec.bodies) if body.course is not None}
         self.any = bool(self._courses)
+        self._led = (1.0 - world.free) * np.isin(world.node_body, list(self._courses))
         self.speed = np.zeros_like(world.start)
         self._places = world.start.copy()
         self._from, self._share = world.start.copy(), 1.0       # where they come from, and how much of a lag is made up
@@ -31,15 +32,15 @@ class Courses:
         self._share = 1.0 - np.exp(-h / CATCHES_UP)
 
     def lead(self, x: np.ndarray) -> np.ndarray:
-        """How far (n, 3), m, held nodes at ``x`` go in this substep, of all others nothing.
+        """How far (n, 3), m, led nodes at ``x`` go in this substep, all others nothing.
 
         What lags behind does not leap after: it would slap what gives way, and all on that way had to be looked at.
         """
         lag = self._from - x
-        return (self._places - self._from + self._share * lag) * (1.0 - self._world.free[:, None])
+        return (self._places - self._from + self._share * lag) * self._led[:, None]
 
     def behind(self, x: np.ndarray) -> np.ndarray:
         """How far (bodies,), m, something keeps nodes of each body at ``x`` from where they are led, at most."""
         w = self._world
-        far = np.linalg.norm(self._places - x, axis=1) * (1.0 - w.free)
+        far = np.linalg.norm(self._places - x, axis=1) * self._led
         return np.maximum.reduceat(far, w.first_node[:-1]) if len(far) else np.zeros(w.bodies)
