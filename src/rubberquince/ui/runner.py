@@ -31,6 +31,7 @@ from rubberquince.ui.bench import Bench
 
 MANY_CELLS = 200_000        # filling them takes some ten seconds
 LOOK = 250                  # ms between looks at how far a frame has come
+LATER = 80                  # ms, after which a hasty gesture is followed
 CRASHED = "The solver crashed and was restarted; the {what} continues from the last finished frame."
 
 
@@ -67,6 +68,9 @@ class Runner(QObject):
         self._began, self._done_at_start, self._done = 0.0, 0, 0
         self._watch = QTimer(self, interval=LOOK)
         self._watch.timeout.connect(self.progressed)
+        self._later = QTimer(self, singleShot=True, interval=LATER)
+        self._later.timeout.connect(self._follow)
+        self._followed = bench.scene
         self._event.connect(self._on_event, Qt.ConnectionType.QueuedConnection)
         self._link = Link(self._event.emit)
         bench.scene_changed.connect(self._on_scene)
@@ -264,7 +268,15 @@ class Runner(QObject):
 
     # --- events ---------------------------------------------------------------------------------------
 
-    def _on_scene(self, before: Scene, after: Scene) -> None:
+    def _on_scene(self) -> None:
+        if not self._bench.document.in_haste:
+            self._follow()
+        elif not self._later.isActive():
+            self._later.start()
+
+    def _follow(self) -> None:
+        before, after = self._followed, self._bench.scene
+        self._followed = after
         if self.computing and not self.kept:
             if topology_key(after) != topology_key(before):
                 self._link.stop()

@@ -12,7 +12,7 @@ from rubberquince.ui.bench import Bench
 from rubberquince.ui.fields import NumberEdit
 from rubberquince.ui.parts import framed, label, row
 from rubberquince.ui.tools.tool import Tool
-from rubberquince.view.stage import Ring
+from rubberquince.view.stage import Ring, Spot
 from rubberquince.view.widget import View
 
 BEAD_STEP = 0.25            # of the radius, between two beads of a stroke
@@ -46,7 +46,7 @@ class Brush(Tool):
         self.panel = framed(line, "bar")
         self._stroke: Stroke | None = None
         self._sized_for = ""
-        self.hear(view.hovered, self._show_ring)
+        self.hear(view.hovered, self._hover)
         self.hear(view.sweep_began, self._begin)
         self.hear(view.swept, self._go_on)
         self.hear(view.sweep_ended, self._end)
@@ -97,8 +97,11 @@ class Brush(Tool):
             self._view.ring = Ring(self._view.ring.middle, self._view.ring.normal, self.radius)
         self._view.update()
 
-    def _show_ring(self, at: QPointF) -> None:
-        spot, points = self._view.spot(at), self.skin_now()
+    def _hover(self, at: QPointF) -> None:
+        self._show_ring(self._view.spot(at))
+
+    def _show_ring(self, spot: Spot | None) -> None:
+        points = self.skin_now()
         self._view.ring = None
         if spot is not None and points is not None:
             a, b, c = points[spot.corners]
@@ -120,11 +123,11 @@ class Brush(Tool):
         self._bench.document.begin_gesture(hasty=True)
         self._before = a_map or Map(of=self._bench.map_path, low=0.0, high=self._even(piece))
         self._keep()
-        self._show_ring(at)
+        self._show_ring(spot)
 
     def _go_on(self, at: QPointF) -> None:
         piece, spot = self._bench.chosen, self._view.spot(at)
-        self._show_ring(at)
+        self._show_ring(spot)
         if piece is None or spot is None or self._stroke is None:
             return
         bead, last = self.place_of(piece, spot), self._stroke.beads[-1]
