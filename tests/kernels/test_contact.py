@@ -59,6 +59,22 @@ def test_a_swept_motion_never_comes_nearer_than_it_may(seed, kind):
         assert distance(kind, x + part * move)[0] >= keep * (1 - 1e-6)
 
 
+@settings(max_examples=60, deadline=None)
+@given(seed=seeds, kind=st.sampled_from([VERTEX_TRIANGLE, EDGE_EDGE]), far=st.floats(1.5, 300.0),
+       left=st.floats(1.3, 5.0))
+def test_what_comes_from_afar_is_no_hit_while_it_keeps_more_than_it_has_to(seed, kind, far, left):
+    x = np.random.default_rng(seed).uniform(-1, 1, (4, 3))
+    w, v = np.empty(4), np.empty(3)
+    d, _ = closest(kind, x, FOUR, 0, w, v)
+    keep = d / far
+    one = np.arange(4)[:, None] < (1 if kind == VERTEX_TRIANGLE else 2)
+    beside = np.cross(v, [0.3, -0.2, 0.9])                      # across the line between them, it slides
+    ends = ((left, beside), (0.5, 0.0 * beside))                # at how much of what it keeps, at the least
+    hits = [first_hit(kind, x, one * (slide - v / d * max(d - end * keep, 0.0)), FOUR, 0, keep, np.empty((4, 3)), FOUR,
+                      np.empty(4), np.empty(3)) for end, slide in ends]
+    assert hits[0] == 2.0 and hits[1] <= 1.0
+
+
 @settings(max_examples=80, deadline=None)
 @given(seed=seeds, kind=st.sampled_from([VERTEX_TRIANGLE, EDGE_EDGE]))
 def test_sides_never_close_by_more_than_the_plane_between_them_lets(seed, kind):

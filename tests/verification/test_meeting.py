@@ -41,6 +41,24 @@ def test_what_lies_near_itself_at_rest_does_not_push_itself():
     np.testing.assert_allclose(stepper.skin(), start, atol=1e-6)
 
 
+def test_each_newton_step_compares_energies_of_one_matrix(monkeypatch):
+    """Damping goes by the matrix, which is made anew: an energy of the one before made falls look like rises."""
+    balls = [make_solid(BALL, (0.1, 0.1, 0.1), 4, (0, 0.06 + 0.11 * k, 0), JELLY) for k in range(2)]
+    stepper = Stepper(RunSpec(balls, [], quality=QUALITIES["draft"]))
+    newton, off = stepper._newton, []
+    once = newton._newton
+
+    def looked_at(at, step, number):
+        off.append((number, at.bulk - newton._place(at.x.copy(), step).bulk, at.bulk))
+        return once(at, step, number)
+
+    monkeypatch.setattr(newton, "_newton", looked_at)
+    for _ in range(4):
+        stepper.frame()
+    assert max(number for number, _, _ in off) > 1
+    assert all(abs(wrong) <= 1e-9 * abs(bulk) for _, wrong, bulk in off)
+
+
 @pytest.mark.parametrize("quality", ["draft", "good"])
 @pytest.mark.parametrize("bounce", [0.3, 0.9])
 def test_comes_back_as_high_as_its_bounce_says(quality, bounce):

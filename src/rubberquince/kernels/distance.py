@@ -9,6 +9,8 @@ import numpy as np
 from numba import njit
 
 VERTEX_TRIANGLE, EDGE_EDGE, GROUND, LEAVING = 0, 1, 2, 3
+NEAR_ENOUGH = 0.1           # of the distance that is kept: what comes so near beyond it counts as a hit
+MOST_ADVANCES = 100
 
 
 @njit(cache=True, nogil=True)
@@ -188,8 +190,9 @@ def come_within(ids, kind, reach, distance, apart, move):
 def first_hit(kind, x, move, ids, e, keep, local, order, w, v):
     """Time in 0 .. 1 at which a relation comes within ``keep``, m, under ``move``; 2 if it never does.
 
-    Additive conservative advancement (Li et al. 2021, alg. 1); ``w`` and ``v`` are left at the hit.
-    ``local`` (4, 3) is scratch and ``order`` (1, 4) counts 0 .. 3.  The result errs early, never late.
+    Conservative advancement along the line between the closest points (Mirtich 1996, ch. 2): until the sides have gone
+    as far towards each other as they are apart, a plane across it parts them, however they slide.  ``w`` and ``v`` are
+    left at the hit.  ``local`` (4, 3) is scratch and ``order`` (1, 4) counts 0 .. 3.  It errs early, never late.
     """
     if kind == GROUND:
         y, dy = x[ids[e, 0], 1], move[ids[e, 0], 1]
@@ -198,20 +201,20 @@ def first_hit(kind, x, move, ids, e, keep, local, order, w, v):
         if y + dy >= keep:
             return 2.0
         return (y - keep) / -dy if y > keep else 0.0
-    bound = motion_bound(kind, move, ids, e)
     for k in range(4):
         for i in range(3):
             local[k, i] = x[ids[e, k], i]
     distance, _ = closest(kind, local, order, 0, w, v)
-    slack = 0.1 * (distance - keep)
-    if bound <= distance - keep:
-        return 2.0
+    if distance <= keep:
+        return 0.0
+    slack = NEAR_ENOUGH * min(distance - keep, keep)
     time = 0.0
-    for _ in range(200):
-        step = 0.9 * (distance - keep) / bound
-        time += step
-        if time >= 1.0:
+    for _ in range(MOST_ADVANCES):
+        nearer = closing(kind, ids[e, 0], ids[e, 1], ids[e, 2], ids[e, 3], move, v, distance)
+        if (1.0 - time) * nearer <= distance - keep:
             return 2.0
+        step = (distance - keep) / nearer
+        time += step
         for k in range(4):
             for i in range(3):
                 local[k, i] += step * move[ids[e, k], i]

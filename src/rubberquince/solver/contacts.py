@@ -241,8 +241,8 @@ class Contacts:
         """Bound ``move`` in place; returns how it had to, as kernels.limit does, with ``compliance`` (n,) m/N."""
         w, t, skin, wanted = self._world, self.touching, self._world.skin, move.copy()
         way = self._skin_move(move)
+        self._look(x, way.copy())
         for attempt in range(MOST_WIDENINGS):
-            self._look(x, way.copy())
             result = limit_motion(stage, t.ids, t.kind, t.gap, t.distance, t.apart, self._pushes, self.skin,
                                   skin.moving, skin.bind_node, skin.bind_weight, w.part, compliance, move, way)
             if result == FREE or not self._look(x, way.copy()) or self._is_safe(way):
@@ -255,9 +255,9 @@ class Contacts:
 
     def shorten(self, x: np.ndarray, move: np.ndarray) -> None:
         """Halve ``move`` as a whole, in place, until it brings nothing too near: it keeps its direction."""
+        self._look(x, self._skin_move(move))        # what may touch on the whole way is all that may on a part of it
         for _ in range(MOST_SHORTENINGS):
             way = self._skin_move(move)
-            self._look(x, way)
             if self._is_safe(way):
                 return
             move *= 0.5

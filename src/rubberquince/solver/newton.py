@@ -128,8 +128,9 @@ class Newton:
         for number in range(first, max(last, PATIENT)):
             if self._stop():
                 raise Stopped
-            if number:
+            if number:                      # damping goes by the matrix, so it is another one now
                 self._system.assemble(place.x)
+                place = self._place(place.x, step)
             move = self._newton(place, step, number)
             most = max(most, move.gained)
             little = move.gained <= quality.tolerance * most and not move.limited
