@@ -177,7 +177,7 @@ def test_what_is_painted_bead_by_bead_undone_and_painted_on_is_what_is_found_at_
     first, rough = Stroke(beads=beads, radius=0.03, mirrored=True), NoiseRule(size=0.01)
     shown = [said(ball, rough, StrokesRule(strokes=(first, Stroke(beads=beads[:k], radius=0.05, does=does))))
              for k in (1, 2, 3, 5, 9, 12, 5, 9)]
-    strokes._paint.kept, strokes._paint.lines = {}, {}
+    strokes._paint.kept, strokes._paint.beads = {}, ()
     strokes._touched.cache_clear()
     weights._alone.cache_clear()
     for k, painted in zip((9, 5, 12, 1), (shown[7], shown[6], shown[5], shown[0])):

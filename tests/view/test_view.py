@@ -277,6 +277,46 @@ def test_a_frame_drawn_after_others_is_the_frame_drawn_alone(renderer):
         fresh.release()
 
 
+def test_tints_that_change_in_places_give_the_picture_drawn_alone(renderer):
+    """Of two pieces, one before the other: here and there, nothing, all, two changes at once, other sizes between."""
+    scene = Scene(pieces=(ball("one"), ball("two").model_copy(update={"place": Place(
+        position=(0.03, 0.09, -0.1), size=(0.1, 0.1, 0.1))}), slab()))
+    stage = Stage(display="map", chosen="one")
+    stage.show(scene, {})
+    points = {name: piece_points(scene.piece(name), {}) for name in ("one", "two")}
+    camera, chance = Camera().framing(*stage.bounds(), 4 / 3), np.random.default_rng(3)
+    values = {name: np.zeros(len(place), np.float32) for name, place in points.items()}
+
+    def painted(name, reach):
+        middle = points[name][chance.integers(len(points[name]))]
+        near = np.linalg.norm(points[name] - middle, axis=1) <= reach
+        values[name] = np.where(near, np.float32(chance.random()), values[name])
+        stage.weights = dict(values)
+        stage.show_frame(points)
+
+    for step in range(12):
+        painted(("one", "two")[step % 2], (0.02, 0.0, 1.0)[step % 3])
+        if step % 4 == 1:
+            shot(renderer, stage, camera, (120, 90))
+        if step % 4 == 2:
+            stage.bodies["one"].level(False)            # someone else has looked at it
+            painted("one", 0.03)
+        seen = shot(renderer, stage, camera)
+        if step % 4 == 3:
+            fresh = Renderer()
+            try:
+                assert np.abs(seen - shot(fresh, stage, camera)).max() <= 1, step
+            finally:
+                fresh.release()
+    stage.bodies["one"].place(points["one"] + 0.01)
+    stage.bodies["one"].tint_by(None)
+    fresh = Renderer()
+    try:
+        assert np.abs(shot(renderer, stage, camera) - shot(fresh, stage, camera)).max() <= 1
+    finally:
+        fresh.release()
+
+
 def test_chosen_cells_and_stretch_are_seen(renderer):
     scene, pictures = small_scene(), {}
     for display in ("smooth", "cells", "stretch"):

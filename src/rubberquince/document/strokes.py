@@ -23,6 +23,7 @@ class Form:
 
     points: np.ndarray
     triangles: np.ndarray
+    size: Size
 
     @cached_property
     def normals(self) -> np.ndarray:
@@ -43,33 +44,39 @@ class Form:
 
 @lru_cache(maxsize=8)
 def form_of(mesh: PolyMesh, size: Size) -> Form:
-    return Form(mesh.points * np.array(size), mesh.triangles)
+    return Form(mesh.points * np.array(size), mesh.triangles, size)
 
 
 @dataclass
 class _Paint:
-    """What strokes made of what lies below, and how far their lines are, for the beads that come next."""
+    """What strokes made of what lies below, and how much of the stroke under way each point got, for its next bead."""
 
     kept: dict[tuple[Any, ...], np.ndarray] = field(default_factory=dict)
-    lines: dict[tuple[Any, ...], tuple[np.ndarray, np.ndarray]] = field(default_factory=dict)
+    grown: tuple[Any, ...] = ()             # form and stroke, without its beads, that grows
+    beads: tuple[Any, ...] = ()             # of it, so far
+    touch: np.ndarray = field(default_factory=lambda: np.zeros(0))
 
     def keep(self, key: tuple[Any, ...], value: np.ndarray) -> None:
         self.kept[key] = value
         while len(self.kept) > PAINTED:
             del self.kept[next(iter(self.kept))]
 
-    def far(self, form: Form, line: np.ndarray, reach: float, side: int) -> np.ndarray:
-        """Distance (n,), m, of the form's points from a line (k, 3), inf where it is more than ``reach``."""
-        key = (form, reach, side)
-        known, far = self.lines.get(key, (line[:0], np.zeros(0)))
-        grown = 0 < len(known) < len(line) and np.array_equal(known, line[: len(known)])
-        far = far.copy() if grown else np.full(len(form.points), np.inf)
-        new = line[len(known) - 1:] if grown else line
-        near = _near_line(form.tree, new, reach)
-        far[near] = np.minimum(far[near], surface.distance_to_line(form.points[near], new))
-        self.lines = {other: known for other, known in self.lines.items() if other[0] is form and other[1] == reach}
-        self.lines[key] = line, far
-        return far
+    def touch_of(self, stroke: Stroke, form: Form) -> np.ndarray:
+        """How much of a stroke each of the form's points gets, (n,), 0 .. 1; good until the next call."""
+        grown, known = (form, stroke.model_copy(update={"beads": ()})), len(self.beads)
+        if not (0 < known <= len(stroke.beads) and grown == self.grown and stroke.beads[:known] == self.beads):
+            self.touch, known = np.zeros(len(form.points)), 0
+        self.grown, self.beads = grown, stroke.beads
+        line = np.array(stroke.beads[max(known - 1, 0):]) * form.size
+        for side in (1, -1) if stroke.mirrored else (1,):
+            mirror = np.array([side, 1.0, 1.0])
+            near = _near_line(form.tree, line * mirror, stroke.radius)
+            far = surface.distance_to_line(form.points[near], line * mirror)
+            touch = stroke.strength * faded(np.minimum(far / stroke.radius, 1.0))
+            if stroke.from_side is not None:
+                touch *= form.normals[near] @ (np.array(stroke.from_side) * mirror) > 0.0
+            self.touch[near] = np.maximum(self.touch[near], touch)
+        return self.touch
 
 
 _paint = _Paint()
@@ -102,17 +109,9 @@ def _with_stroke(stroke: Stroke, value: np.ndarray, mesh: PolyMesh, size: Size) 
 @lru_cache(maxsize=96)
 def _touched(stroke: Stroke, mesh: PolyMesh, size: Size) -> tuple[np.ndarray, np.ndarray]:
     """Which points (k,) a stroke reaches, and how much of it each gets (k,), 0 .. 1."""
-    form, line, most = form_of(mesh, size), np.array(stroke.beads) * np.array(size), np.zeros(len(mesh.points))
-    for side in (1, -1) if stroke.mirrored else (1,):
-        mirror = np.array([side, 1.0, 1.0])
-        far = _paint.far(form, line * mirror, stroke.radius, side)
-        near = np.flatnonzero(far < stroke.radius)
-        touch = stroke.strength * faded(far[near] / stroke.radius)
-        if stroke.from_side is not None:
-            touch *= form.normals[near] @ (np.array(stroke.from_side) * mirror) > 0.0
-        most[near] = np.maximum(most[near], touch)
-    reached = np.flatnonzero(most)
-    return reached, most[reached]
+    touch = _paint.touch_of(stroke, form_of(mesh, size))
+    reached = np.flatnonzero(touch > 0.0)
+    return reached, touch[reached]
 
 
 def _smoothed(near: np.ndarray, value: np.ndarray, form: Form, width: float) -> np.ndarray:
@@ -129,5 +128,6 @@ def _smoothed(near: np.ndarray, value: np.ndarray, form: Form, width: float) -> 
 
 def _near_line(tree: cKDTree, line: np.ndarray, radius: float) -> np.ndarray:
     """Which points of a tree are within a ``radius`` of a line (k, 3), and some more."""
-    reach = radius + 0.5 * np.linalg.norm(np.diff(line, axis=0), axis=1).max(initial=0.0)
-    return distinct(np.concatenate(tree.query_ball_point(line, reach)).astype(np.int64))
+    middles, half = (line[:-1] + line[1:]) / 2.0, np.linalg.norm(np.diff(line, axis=0), axis=1) / 2.0
+    found = tree.query_ball_point(middles, radius + half) if len(middles) else tree.query_ball_point(line, radius)
+    return distinct(np.concatenate(found).astype(np.int64))

@@ -85,18 +85,25 @@ class Level:
         self.outer = outer
         self.vertices = np.zeros((len(outer.source), 7), np.float32)
         self.version = self.placed = -1     # of the body that they are of
+        self.tinted_from = -1               # the version before, where only tints have changed since
+        self.tinted_within = np.zeros((0, 3))       # lowest and highest corner, m, of what they changed, if anything
         self.one_sided = False              # nobody sees it from within: half of its triangles need not be drawn
 
     def follow(self, body: "Body") -> None:
         """Bring the vertices to where the body is."""
         if self.version == body.version:
             return
+        tints = np.zeros(1, np.float32) if body.tint is None else body.tint[self.outer.source]
+        self.tinted_from = self.version if self.placed == body.placed else -1
+        if self.tinted_from >= 0:
+            one, two, three = (self.vertices[:, 6] != tints)[self.outer.triangles.T]
+            self.tinted_within = _box(self.vertices[self.outer.triangles[one | two | three].reshape(-1), :3])
         if self.placed != body.placed:
             drawn = np.ascontiguousarray(body.points[self.outer.source])
             self.vertices[:, :3] = drawn
             self.vertices[:, 3:6] = vertex_normals(drawn, self.outer.triangles, self.outer.corners)
             self.placed = body.placed
-        self.vertices[:, 6] = 0.0 if body.tint is None else body.tint[self.outer.source]
+        self.vertices[:, 6] = tints
         self.version = body.version
 
 
@@ -126,9 +133,8 @@ class Body:
         if np.array_equal(points, self.points):
             return
         self.points, self._rays = points, None
-        columns = self.points.T                 # one after another is twenty times as fast as all along axis 0
-        self._bounds = (np.array([float(column.min()) for column in columns]),
-                        np.array([float(column.max()) for column in columns]))
+        low, high = _box(self.points)
+        self._bounds = low, high
         self.version = self.placed = next(_versions)
 
     def tint_by_stretch(self) -> None:
@@ -163,3 +169,10 @@ class Body:
     def bounds(self) -> tuple[np.ndarray, np.ndarray]:
         """Lowest and highest corner, m."""
         return self._bounds
+
+
+def _box(points: np.ndarray) -> np.ndarray:
+    """Lowest and highest corner (2, 3) of points (n, 3); (0, 3) of none."""
+    columns = points.T                          # one after another is twenty times as fast as all along axis 0
+    ends = [[column.min() for column in columns], [column.max() for column in columns]] if len(points) else []
+    return np.array(ends, float).reshape(-1, 3)

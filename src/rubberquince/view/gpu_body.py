@@ -13,7 +13,7 @@ class _GpuLevel:
     """The vertex arrays of a body, whole or thinned."""
 
     def __init__(self, gl: moderngl.Context, programs: Programs, level: Level) -> None:
-        self._version = -1
+        self.level, self._version = level, -1
         self.one_sided = level.one_sided
         self._points = points = gl.buffer(reserve=max(level.vertices.nbytes, 4), dynamic=True)
         index = gl.buffer(np.ascontiguousarray(level.outer.triangles).tobytes())
@@ -25,11 +25,11 @@ class _GpuLevel:
             **{name: gl.vertex_array(programs[name], [(points, PLACE, "in_place")], index)
                for name in ("moments", "distance", "plain")}}
 
-    def update(self, level: Level) -> None:
-        if self._version != level.version:
+    def update(self) -> None:
+        if self._version != self.level.version:
             self._points.orphan()
-            self._points.write(np.ascontiguousarray(level.vertices).tobytes())
-            self._version = level.version
+            self._points.write(np.ascontiguousarray(self.level.vertices).tobytes())
+            self._version = self.level.version
 
 
 class GpuBody:
@@ -50,7 +50,7 @@ class GpuBody:
         if level not in self._levels:
             self._levels[level] = _GpuLevel(self._gl, self._programs, level)
         self._shown, self._thinned = self._levels[level], level is not self.body.whole
-        self._shown.update(level)
+        self._shown.update()
 
     def set_cells(self, cells: np.ndarray | None) -> None:
         """Triangle corners (n, 3, 3) m of the cells' outside, or None."""
@@ -65,6 +65,20 @@ class GpuBody:
     def drawn(self) -> tuple[int, bool, bool]:
         """Says what its outline and its shadows are those of: where it is, whether thinned, whether its cells."""
         return self.body.placed, self._thinned, self.shows_cells
+
+    @property
+    def version(self) -> int:
+        """Of what is to be rendered; another one for each place and each tint."""
+        return self._shown.level.version if self._shown is not None else -1
+
+    def retinted_since(self, version: int) -> np.ndarray | None:
+        """Lowest and highest corner (2, 3), m, of what got another tint since a ``version``: (0, 3) where nothing did,
+        None where that is not known.
+        """
+        level = self._shown.level if self._shown is not None else None
+        if level is None or level.version == version:
+            return np.zeros((0, 3))
+        return level.tinted_within if level.tinted_from == version else None
 
     @property
     def shows_cells(self) -> bool:

@@ -10,7 +10,14 @@ from rubberquince.view.stage import Line, Pull, Ring
 
 TROUBLE_COLOUR = "#B4532A"
 LINE_COLOUR = "#6B3E5E"
+LEAST_STEP = 3.0            # px
 AXIS_COLOURS = ("#B4532A", "#5B7F4B", "#3F6F8A")
+
+
+def _apart(x: np.ndarray, y: np.ndarray) -> np.ndarray:
+    """Which places (n,) bool of a line in pixels are to be drawn: its ends, and one for each LEAST_STEP of its way."""
+    gone = np.concatenate([[0.0], np.cumsum(np.hypot(np.diff(x), np.diff(y)))]) // LEAST_STEP
+    return np.concatenate([[True], np.diff(gone[:-1]) > 0.0, [True]])
 
 
 class Overlay:
@@ -27,7 +34,8 @@ class Overlay:
         """A line in the world, with its beads."""
         x, y, depth = self._pixels(line.points).T
         if len(x) > 1 and (depth > 0).all():
-            way = QPolygonF([QPointF(*at) for at in zip(x.tolist(), y.tolist())])
+            kept = _apart(x, y)
+            way = QPolygonF([QPointF(*at) for at in zip(x[kept].tolist(), y[kept].tolist())])
             for colour, width in (("#FFFFFF", 4.5), (LINE_COLOUR, 2.2)):
                 self._painter.setPen(QPen(QColor(colour), width, Qt.PenStyle.SolidLine, Qt.PenCapStyle.RoundCap))
                 self._painter.drawPolyline(way)

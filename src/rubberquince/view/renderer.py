@@ -42,6 +42,7 @@ class Targets:
         self.size = size
         self.kept: Any = None                # what the still picture was made of
         self.shown: Any = None               # where all that moves is in the picture
+        self.tints: list[int] = []           # which version of that the picture shows
         self.masked: Any = None              # what the mask is of
         self.touched: Rectangle = (0, 0, 0, 0)
         self.still_colour, self.still_depth = gl.texture(size, 4), gl.depth_texture(size)
@@ -130,15 +131,15 @@ class Renderer:
             targets.touched = touched
             where = still_key, stage.chosen, stage.display, [gpu.drawn for gpu in shown.moving]
             fresh = where != targets.shown or shown.moving != shown.tinted      # else only what they say has changed
-            targets.shown = where
-            if fresh:
-                copy_within(self._gl, targets.picture, targets.still, renew)
-            if fresh and shown.moving:
-                self._cast(targets, touched)
+            area = renew if fresh else self._retinted(targets, shown.moving)
+            targets.shown, targets.tints = where, [gpu.version for gpu in shown.moving]
+            copy_within(self._gl, targets.picture, targets.still, area)
             if shown.moving:
+                self._cast(targets, _overlap(touched, area))
+                targets.picture.scissor = (0, 0, *size) if fresh else area
                 self._draw_moving(targets, stage, shown)
-            if fresh:
-                self._outline(targets, stage)
+                targets.whole()
+            self._outline(targets, stage, area)
             data = targets.picture.read(components=4, alignment=1)
         pixels = np.frombuffer(data, np.uint8).reshape(size[1], size[0], 4)[::-1].copy()
         pixels[:, :, 3] = 255                # there the still picture keeps its share of direct light
@@ -224,6 +225,14 @@ class Renderer:
             put(self._programs["moments"], tint=(*tint, 0.0))
             gpu.render("moments")
         light_map.end(blur)
+
+    def _retinted(self, targets: Targets, bodies: list[GpuBody]) -> Rectangle:
+        """Where tints have changed since this picture was drawn: all of it where that is not known."""
+        boxes = [gpu.retinted_since(version) for gpu, version in zip(bodies, targets.tints)]
+        if any(box is None for box in boxes):
+            return 0, 0, *targets.size
+        return reduce(_union, [_rectangle(_corners(*box), self._view, targets.size) for box in boxes
+                               if box is not None and len(box)], (0, 0, 0, 0))
 
     # --- passes ---------------------------------------------------------------------------------------
 
@@ -345,7 +354,7 @@ class Renderer:
             gpu.render("jelly")
         gl.disable(moderngl.CULL_FACE)
 
-    def _outline(self, targets: Targets, stage: Stage) -> None:
+    def _outline(self, targets: Targets, stage: Stage, area: Rectangle) -> None:
         chosen = self._bodies.get(stage.chosen or "")
         if chosen is None:
             return
@@ -363,7 +372,7 @@ class Renderer:
         put(self._programs["outline"], mask=5, base_colour=CHOSEN)
         self._gl.enable(moderngl.BLEND)
         self._gl.blend_func = moderngl.SRC_ALPHA, moderngl.ONE_MINUS_SRC_ALPHA
-        targets.picture.scissor = rectangle
+        targets.picture.scissor = _overlap(rectangle, area)
         targets.picture.use()
         self._screens["outline"].render(vertices=3)
         targets.whole()
@@ -413,6 +422,13 @@ def _union(one: Rectangle, two: Rectangle) -> Rectangle:
         return one if one[2] else two
     left, bottom = min(one[0], two[0]), min(one[1], two[1])
     return (left, bottom, max(one[0] + one[2], two[0] + two[2]) - left, max(one[1] + one[3], two[1] + two[3]) - bottom)
+
+
+def _overlap(one: Rectangle, two: Rectangle) -> Rectangle:
+    """What two boxes have in common."""
+    left, bottom = max(one[0], two[0]), max(one[1], two[1])
+    width, height = min(one[0] + one[2], two[0] + two[2]) - left, min(one[1] + one[3], two[1] + two[3]) - bottom
+    return left, bottom, max(width, 0), max(height, 0)
 
 
 def _rectangle(points: np.ndarray, view: np.ndarray, size: tuple[int, int]) -> Rectangle:

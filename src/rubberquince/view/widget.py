@@ -29,7 +29,9 @@ STILL_AFTER = 90            # ms without a change, after which the picture is re
 SAMPLES = 8                 # pictures averaged for a still one
 SHIFTS = [((k % 4) / 4 - 0.375, (k * 3 % 8) / 8 - 0.4375) for k in range(SAMPLES)]
 SCALES = (1.0, 0.8, 0.62, 0.5, 0.4)     # of the picture while things move
-SLOW = 0.03                 # s for a picture and its change: three in a row above, and the next ones are coarser
+SLOW = 0.03                 # s for a picture and its change: four in a row above, and the next ones are coarser,
+DRAWN = 0.5                 # if at least so much of it went into pixels: a coarser picture saves nothing else
+DONE = 0.8                  # of that: what is drawn in it, were drawing to take twice as long, may be finer
 CLICK = 4                   # px of movement that still is a click
 WHEEL_KEYS = Qt.KeyboardModifier.AltModifier | Qt.KeyboardModifier.ShiftModifier
 TOOL_KEYS = (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Backspace, Qt.Key.Key_Escape,
@@ -80,6 +82,7 @@ class View(QWidget):
         self._old = True
         self._coarse, self._slow = 0, 0
         self._work = 0.0                    # s, that a sweep took to change what is shown
+        self._drawing = 0.0                 # s, that the last picture took the renderer
         self._press: QPointF | None = None
         self._last = QPointF()
         self._drag: Drag | None = None
@@ -149,7 +152,9 @@ class View(QWidget):
 
     def _show_moving(self) -> None:
         """A picture while things move."""
+        began = time.perf_counter()
         pixels = self._draw((0.0, 0.0), SCALES[self._coarse], rough=True)
+        self._drawing = time.perf_counter() - began
         if pixels is not None:
             self._set_image(pixels)
             self._sum, self._samples = None, 0
@@ -157,10 +162,16 @@ class View(QWidget):
         self._old = False
 
     def _keep_up(self, took: float) -> None:
-        """Draw coarser from here on, where pictures that take so many seconds would not keep up with the eye."""
-        self._slow = self._slow + 1 if took > SLOW else 0
-        if self._slow >= 3 and self._coarse < len(SCALES) - 1:
-            self._coarse, self._slow = self._coarse + 1, 0
+        """Draw coarser where pictures that take so many seconds do not keep up with the eye, finer where they would.
+
+        Coarser only where that saves something, finer only where that keeps up, too; and after four in a row.
+        """
+        coarser = took > SLOW and self._drawing > DRAWN * took
+        finer = took + self._drawing < DONE * SLOW
+        self._slow = max(self._slow, 0) + 1 if coarser else min(self._slow, 0) - 1 if finer else 0
+        if abs(self._slow) >= 4:
+            self._coarse = min(max(self._coarse + (1 if self._slow > 0 else -1), 0), len(SCALES) - 1)
+            self._slow = 0
 
     def _set_image(self, pixels: np.ndarray) -> None:
         data = np.ascontiguousarray(pixels)
