@@ -123,7 +123,7 @@ def test_a_dense_skin_is_thinned_while_it_moves_and_looks_the_same():
     assert np.linalg.norm(normal, axis=1).sum() == pytest.approx(4.0 * np.pi * 0.1 ** 2, rel=0.01)
     assert np.abs(normal.sum(axis=0)).max() < 1e-9                       # it is closed
     inward = np.einsum("ti,ti->t", normal, (a + b + c) / 3.0 - (0.0, 0.3, 0.0)) < 0.0
-    assert np.linalg.norm(normal[inward], axis=1).sum() < 1e-3 * np.linalg.norm(normal, axis=1).sum()
+    assert np.linalg.norm(normal[inward], axis=1).sum() < 2e-3 * np.linalg.norm(normal, axis=1).sum()
     assert thin.vertices[:, 6] == pytest.approx((thin.vertices[:, 1] - 0.3) / 0.2, abs=1e-5)
     outward = (thin.vertices[:, 3:6] * (thin.vertices[:, :3] - (0.0, 0.3, 0.0))).sum(axis=1)
     assert np.quantile(outward, 0.001) > 0.098

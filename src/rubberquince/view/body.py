@@ -13,7 +13,7 @@ from rubberquince.shapes.rays import RayTree
 from rubberquince.view.shading import corners_of, skin_stretch, vertex_normals
 
 DENSE = 60_000              # triangles: a skin of more is drawn thinned while things move
-THINNED = 10_000            # points of such a skin that are then drawn, about
+THINNED = 6_000             # points of such a skin that are then drawn, about
 
 _versions = count()                 # never the same for two bodies, nor for two places of one
 

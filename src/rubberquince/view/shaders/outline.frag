@@ -7,11 +7,9 @@ out vec4 colour;
 void main() {
     float inside = textureLod(mask, at, 0.0).r, around = 0.0;
     if (inside >= 1.0) discard;
-    vec2 far = 1.7 * pixel, slant = 0.7071068 * far;
-    around += textureLod(mask, at + vec2(far.x, 0.0), 0.0).r + textureLod(mask, at - vec2(far.x, 0.0), 0.0).r;
-    around += textureLod(mask, at + vec2(0.0, far.y), 0.0).r + textureLod(mask, at - vec2(0.0, far.y), 0.0).r;
+    vec2 slant = 1.25 * pixel;          // each look takes in four pixels
     around += textureLod(mask, at + slant, 0.0).r + textureLod(mask, at - slant, 0.0).r;
     slant.y = -slant.y;
     around += textureLod(mask, at + slant, 0.0).r + textureLod(mask, at - slant, 0.0).r;
-    colour = vec4(base_colour, (1.0 - inside) * smoothstep(0.0, 0.3, around / 8.0));
+    colour = vec4(base_colour, (1.0 - inside) * smoothstep(0.0, 0.3, around / 4.0));
 }
