@@ -126,7 +126,7 @@ def test_a_dense_skin_is_thinned_while_it_moves_and_looks_the_same():
     assert np.linalg.norm(normal[inward], axis=1).sum() < 2e-3 * np.linalg.norm(normal, axis=1).sum()
     assert thin.vertices[:, 6] == pytest.approx((thin.vertices[:, 1] - 0.3) / 0.2, abs=1e-5)
     outward = (thin.vertices[:, 3:6] * (thin.vertices[:, :3] - (0.0, 0.3, 0.0))).sum(axis=1)
-    assert np.quantile(outward, 0.001) > 0.098
+    assert np.quantile(outward, 0.002) > 0.098
     body.place(0.2 * mesh.points)
     assert body.level(True) is thin and thin.vertices[:, 1].mean() == pytest.approx(0.0, abs=1e-3)
 
