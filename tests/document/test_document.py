@@ -1,11 +1,16 @@
 """Commands, undo, gestures, and values that are out of range."""
 
 import pytest
-from hypothesis import given, settings
+from hypothesis import HealthCheck, settings
 from hypothesis import strategies as st
+from hypothesis.stateful import RuleBasedStateMachine, invariant, precondition, rule
 
+from rubberquince.document import remaking
+from rubberquince.document.bodies import unit_mesh
 from rubberquince.document.document import MOST_STEPS, Document
-from rubberquince.document.scene import Scene, changed
+from rubberquince.document.maps import EdgesRule, HeightRule, Layer, Map, StrokesRule
+from rubberquince.document.scene import Curve, Scene, changed
+from rubberquince.document.tracks import Key, Track
 from rubberquince.errors import SceneError
 from scenes import ball, small_scene
 
@@ -114,23 +119,106 @@ def test_pieces_share_what_did_not_change(document):
     assert document.scene.piece("slab") is slab
 
 
-@settings(max_examples=30, deadline=None)
-@given(st.lists(st.sampled_from(["change", "undo", "redo", "remove", "add"]), max_size=25))
-def test_any_order_of_steps_can_be_undone_to_the_start(steps):
-    start = small_scene()
-    document = Document(start)
-    for k, step in enumerate(steps):
-        if step == "change" and any(p.id == "ball" for p in document.scene.pieces):
-            document.set_value("change", "solid.density", 100.0 + k, "ball")
-        elif step == "remove" and document.scene.pieces:
-            document.remove_pieces([document.scene.pieces[-1].id])
-        elif step == "add":
-            document.add_piece(ball(f"p{k}"))
-        elif step in ("undo", "redo"):
-            getattr(document, step)()
-    while document.undo_label:
-        document.undo()
-    assert document.scene == start
+class Walk(RuleBasedStateMachine):
+    """Steps of any kind in any order; what each scene said is written down beside the document's own history."""
+
+    def __init__(self):
+        super().__init__()
+        self.document = Document(small_scene())
+        self.said, self.at = [self.document.scene.model_dump_json()], 0
+
+    def step(self):
+        """A step was done: what was undone before it is gone, and of a step that changed nothing there is none."""
+        said = self.document.scene.model_dump_json()
+        if said != self.said[self.at]:
+            self.said, self.at = [*self.said[:self.at + 1], said], self.at + 1
+
+    def piece(self, number):
+        return self.document.scene.pieces[number % len(self.document.scene.pieces)]
+
+    @precondition(lambda self: self.document.scene.pieces)
+    @rule(number=st.integers(0, 9), path=st.sampled_from(["solid.density", "solid.stiffness", "contact.friction"]),
+          value=st.floats(0.1, 1.0), frame=st.integers(1, 12))
+    def change(self, number, path, value, frame):
+        self.document.set_value("change", path, value * (1.0 if "friction" in path else 1000.0),
+                                self.piece(number).id, frame)
+        self.step()
+
+    @precondition(lambda self: self.document.scene.pieces)
+    @rule(number=st.integers(0, 9), kind=st.sampled_from([HeightRule, EdgesRule, StrokesRule]), low=st.floats(0.0, 0.5))
+    def lay(self, number, kind, low):
+        layers = tuple(layer for a_map in self.piece(number).maps for layer in a_map.layers)
+        a_map = Map(of="solid.stiffness", low=low, layers=(*layers, Layer(rule=kind()))[-4:])
+        self.document.set_value("lay", "maps", (a_map,), self.piece(number).id)
+        self.step()
+
+    @precondition(lambda self: self.document.scene.pieces)
+    @rule(number=st.integers(0, 9), beads=st.lists(st.floats(-0.5, 0.5), min_size=2, max_size=6))
+    def draw(self, number, beads):
+        self.document.begin_gesture(hasty=True)
+        for end in range(1, len(beads) + 1):
+            curve = Curve(id="c", name="c", beads=tuple((x, 0.5, 0.0) for x in beads[:end]))
+            self.document.set_value("draw", "curves", (curve,), self.piece(number).id)
+        self.document.end_gesture()
+        self.step()
+
+    @precondition(lambda self: self.document.scene.pieces)
+    @rule(number=st.integers(0, 9), frame=st.integers(1, 100), value=st.floats(100.0, 9000.0))
+    def key(self, number, frame, value):
+        track = Track(of="solid.stiffness", keys=(Key(frame=1, value=500.0), Key(frame=1 + frame, value=value)))
+        self.document.set_value("key", "tracks", (track,), self.piece(number).id)
+        self.step()
+
+    @precondition(lambda self: self.document.scene.pieces)
+    @rule(number=st.integers(0, 9))
+    def refine(self, number):
+        piece = self.piece(number)
+        mesh = unit_mesh(piece.shape, self.document.meshes)
+        if len(mesh.points) < 2000:
+            self.document.replace_piece("refine", *remaking.refined_there(piece, self.document.meshes,
+                                                                          mesh.points[:, 1] > 0.0))
+            self.step()
+
+    @rule()
+    def add(self):
+        self.document.add_piece(ball(self.document.new_id()))
+        self.step()
+
+    @precondition(lambda self: self.document.scene.pieces)
+    @rule(number=st.integers(0, 9))
+    def remove(self, number):
+        self.document.remove_pieces([self.piece(number).id])
+        self.step()
+
+    @rule(times=st.integers(1, 9))
+    def undo(self, times):
+        for _ in range(times):
+            self.document.undo()
+        self.at = max(self.at - times, 0)
+
+    @rule(times=st.integers(1, 9))
+    def redo(self, times):
+        for _ in range(times):
+            self.document.redo()
+        self.at = min(self.at + times, len(self.said) - 1)
+
+    @invariant()
+    def is_what_it_was(self):
+        assert self.document.scene.model_dump_json() == self.said[self.at]
+
+    def teardown(self):
+        while self.document.undo_label:
+            self.document.undo()
+        assert self.document.scene.model_dump_json() == self.said[0]
+        for said in self.said[1:]:
+            self.document.redo()
+            assert self.document.scene.model_dump_json() == said
+        assert self.document.redo_label is None
+
+
+TestWalk = Walk.TestCase
+TestWalk.settings = settings(max_examples=2, stateful_step_count=500, deadline=None,
+                             suppress_health_check=[HealthCheck.too_slow])
 
 
 def test_changed_reaches_deep_and_leaves_the_old_alone():
