@@ -174,11 +174,12 @@ class Walk(RuleBasedStateMachine):
     def refine(self, number):
         piece = self.piece(number)
         mesh = unit_mesh(piece.shape, self.document.meshes)
-        if len(mesh.points) < 2000:
+        if len(mesh.points) < 1000:
             self.document.replace_piece("refine", *remaking.refined_there(piece, self.document.meshes,
                                                                           mesh.points[:, 1] > 0.0))
             self.step()
 
+    @precondition(lambda self: len(self.document.scene.pieces) < 4)
     @rule()
     def add(self):
         self.document.add_piece(ball(self.document.new_id()))
@@ -217,7 +218,7 @@ class Walk(RuleBasedStateMachine):
 
 
 TestWalk = Walk.TestCase
-TestWalk.settings = settings(max_examples=2, stateful_step_count=500, deadline=None,
+TestWalk.settings = settings(max_examples=6, stateful_step_count=500, deadline=None,
                              suppress_health_check=[HealthCheck.too_slow])
 
 
