@@ -219,7 +219,7 @@ class Walk(RuleBasedStateMachine):
 
 TestWalk = Walk.TestCase
 TestWalk.settings = settings(max_examples=6, stateful_step_count=500, deadline=None,
-                             suppress_health_check=[HealthCheck.too_slow])
+                             suppress_health_check=list(HealthCheck))
 
 
 def test_changed_reaches_deep_and_leaves_the_old_alone():
