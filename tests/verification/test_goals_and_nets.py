@@ -4,12 +4,18 @@ from dataclasses import replace
 
 import numpy as np
 import pytest
+from scipy.optimize import brentq
 
 from bodies import JELLY, make_shell, make_solid
+from rubberquince.bake.assemble import assemble
 from rubberquince.bake.goals import goal_stiffness
-from rubberquince.shapes import primitives
+from rubberquince.document.bodies import unit_mesh
+from rubberquince.document.scene import BlockShape, Piece, Place, RevolvedShape, RunSettings, Scene
+from rubberquince.document.values import SolidValues
+from rubberquince.shapes import primitives, profiles
 from rubberquince.shapes.lattice import box_lattice, smooth_binding
 from rubberquince.shapes.links import braces_across, net_links
+from rubberquince.shapes.polymesh import PolyMesh
 from rubberquince.solver.specs import Goal, Links, RunSpec, ShellMaterial
 from rubberquince.solver.stepper import Stepper
 from rubberquince.solver.world import World
@@ -171,6 +177,83 @@ def test_braces_span_the_inside_and_let_a_limp_skin_stand():
             stepper.frame()
         heights.append(np.ptp(stepper.state.x[:, 1]))
     assert heights[1] > 0.18 and heights[0] < heights[1] - 0.01
+
+
+def arch(bands=36, sides=12, radius=0.15, thick=0.03):
+    """A closed tube that stands as half a ring, m."""
+    along, turn = np.linspace(0.0, np.pi, bands + 1)[:, None], 2.0 * np.pi * np.arange(sides) / sides
+    out = radius + thick * np.cos(turn)
+    points = np.stack([np.cos(along) * out, np.sin(along) * out, 0.0 * along + thick * np.sin(turn)], axis=-1)
+    i, k = (part.reshape(-1) for part in np.meshgrid(np.arange(bands), np.arange(sides), indexing="ij"))
+    after = (k + 1) % sides
+    quads = np.stack([i * sides + k, (i + 1) * sides + k, (i + 1) * sides + after, i * sides + after], axis=1)
+    faces = np.concatenate([quads.reshape(-1), np.arange(sides), bands * sides + np.arange(sides)[::-1]])
+    return PolyMesh(points.reshape(-1, 3), np.array([4] * len(quads) + 2 * [sides], np.int32), faces.astype(np.int32))
+
+
+def test_a_limp_arch_slumps_and_braces_raise_it_again():
+    mesh, limp = arch(), ShellMaterial(300.0, 0.02, 1e-7, 0.2, 0.05)
+    pairs, length = braces_across(mesh.points, mesh.triangles, 800, 0.12, 50.0, 1)
+    braces = (Links(pairs, length, np.ones(len(pairs)), braces=True),)
+
+    def after(links, lying=None):
+        spec = make_shell(mesh, (1.0, 1.0, 1.0), (0.0, 0.002, 0.0), replace(limp, brace=1000.0), links=links,
+                          held=lambda p: p[:, 1] < 1e-6)
+        stepper = Stepper(RunSpec([spec], []))
+        stepper.state.x[:] = stepper.state.x if lying is None else lying
+        for _ in range(30):
+            stepper.frame()
+        return stepper.state.x, stepper.world.start
+
+    slumped, made = after(())
+    tall = np.ptp(made[:, 1])
+    assert np.ptp(slumped[:, 1]) < 0.5 * tall
+    for lying in (made, slumped):
+        standing = after(braces, lying)[0]
+        assert np.ptp(standing[:, 1]) > 0.97 * tall
+        assert np.sqrt(((standing - made) ** 2).sum(axis=1).mean()) < 0.01 * tall
+
+
+def test_a_rope_between_two_pins_hangs_as_a_catenary():
+    length, apart = 0.78, 0.6
+    rope = unit_mesh(RevolvedShape(name="rope", profile=profiles.rod(), around=6, bands=70), {})
+    mesh = PolyMesh(rope.points * (0.012, apart, 0.012), rope.face_sizes, rope.face_points)
+    pairs, long, weight = net_links(mesh.points, mesh, 1)
+    across = np.array([[0.0, -1.0, 0.0], [1.0, 0.0, 0.0], [0.0, 0.0, 1.0]])
+    spec = make_shell(mesh, (1.0, 1.0, 1.0), (0.0, 1.0, 0.0), ShellMaterial(3000.0, 0.2, 0.0, 0.3, 0.1), net=True,
+                      links=(Links(pairs, length / apart * long, weight),), rotation=across,
+                      held=lambda p: np.abs(p[:, 1]) > 0.4999 * apart)
+    stepper = Stepper(RunSpec([spec], [], ground=None))
+    for _ in range(60):
+        stepper.frame()
+    width = brentq(lambda a: 2.0 * a * np.sinh(apart / (2.0 * a)) - length, 0.02, 5.0)
+    middle = np.abs(stepper.world.start[:, 0]) < 0.01
+    sag = 1.0 - stepper.state.x[middle, 1].mean()
+    assert sag == pytest.approx(width * (np.cosh(apart / (2.0 * width)) - 1.0), rel=0.02)
+
+
+def test_a_cage_weighs_and_swings_as_the_block_it_stands_for():
+    weighs, middle, pitch = [], [], []
+    for role in ("solid", "cage"):
+        piece = Piece(id="a", name="A", role=role, shape=BlockShape(), solid=SolidValues(cells=5, density=1e3),
+                      place=Place(position=(0.0, 0.5, 0.0), size=(0.1, 0.14, 0.1)))
+        run = RunSettings(ground=False, gravity=0.0, quality="good", fps=96.0)
+        stepper = Stepper(assemble(Scene(pieces=(piece,), run=run), {}).spec)
+        mass, start = stepper.world.mass, stepper.world.start
+        stepper.state.v[:] = (start - mass @ start / mass.sum()) * (-0.4, 1.0, -0.4)
+        tall = []
+        for _ in range(60):
+            stepper.frame()
+            x = stepper.state.x
+            tall.append(mass @ (x - mass @ x / mass.sum())[:, 1] ** 2)
+        tall = np.array(tall) - np.mean(tall)
+        turns = np.flatnonzero(np.diff(np.sign(tall)))
+        pitch.append(96.0 / (2.0 * np.mean(np.diff([k + tall[k] / (tall[k] - tall[k + 1]) for k in turns]))))
+        weighs.append(mass.sum())
+        middle.append(mass @ start / mass.sum())
+    assert weighs == pytest.approx([1000.0 * 0.1 * 0.14 * 0.1] * 2, rel=1e-6)
+    np.testing.assert_allclose(middle[1], middle[0], atol=1e-4)
+    assert pitch[1] == pytest.approx(pitch[0], rel=0.05)
 
 
 def test_a_cage_carries_every_point_smoothly_and_keeps_straight_what_is_straight():

@@ -109,7 +109,7 @@ def build_lattice(points: np.ndarray, triangles: np.ndarray, cell: float,
 def box_lattice(points: np.ndarray, triangles: np.ndarray, cell: float,
                 stopped: Callable[[], bool] = lambda: False) -> Lattice:
     """Cells that fill the box around the skin ``points`` (n, 3), m, ``triangles`` (t, 3), whatever is in it, and carry
-    that smoothly.
+    that smoothly.  They weigh what the box does without its room.
     """
     low, high = points.min(axis=0), points.max(axis=0)
     size = np.maximum((high - low) * BOX_ROOM, cell)
@@ -117,7 +117,8 @@ def box_lattice(points: np.ndarray, triangles: np.ndarray, cell: float,
     box = build_lattice(corners, BOX, cell, stopped)
     studs = studs_on(points, triangles, cell)
     node, weight = smooth_binding(np.concatenate([points, studs.between(points)]), box.nodes, CARRY * cell)
-    return replace(box, studs=studs, bind_node=node, bind_weight=weight)
+    part = BOX_ROOM ** -3
+    return replace(box, fill=part * box.fill, share=part * box.share, studs=studs, bind_node=node, bind_weight=weight)
 
 
 def smooth_binding(points: np.ndarray, nodes: np.ndarray, reach: float) -> tuple[np.ndarray, np.ndarray]:
