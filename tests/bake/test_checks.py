@@ -8,8 +8,10 @@ import pytest
 from rubberquince.bake.checks import checks_of
 from rubberquince.demos import harvest_fair
 from rubberquince.document.bodies import piece_points, unit_mesh
+from rubberquince.document.maps import HeightRule, Layer, LineRule, Map, NearRule
 from rubberquince.document.scene import (
     BlockShape,
+    Curve,
     ImportedShape,
     Piece,
     Place,
@@ -22,6 +24,8 @@ from rubberquince.document.scene import (
 from rubberquince.shapes import primitives
 from rubberquince.shapes.polymesh import PolyMesh
 from scenes import ball, slab, small_scene
+
+LINE = Curve(id="c", name="seam", beads=((0.0, 0.5, 0.0), (0.5, 0.0, 0.0)))
 
 
 def troubles(scene):
@@ -142,3 +146,39 @@ def test_a_box_of_eight_corners_may_be_refined_until_its_wobble_shows():
             meshes[check.mesh.key] = check.mesh
         scene = check.mend(scene)
     assert seen and len(unit_mesh(scene.piece("box").shape, meshes).points) > 26
+
+
+def test_layers_that_go_by_what_is_gone_are_said_and_taken_away():
+    height, gone = Layer(rule=HeightRule()), Layer(rule=LineRule(curve="c"))
+    mapped = ball().model_copy(update={"curves": (LINE,), "maps": (
+        Map(of="solid.stiffness", high=9000.0, layers=(height, gone)),
+        Map(of="contact.friction", layers=(Layer(rule=NearRule(piece="slab")),)))})
+    scene = Scene(pieces=(mapped, slab()))
+    assert troubles(scene) == []
+    scene = scene.with_piece(mapped.model_copy(update={"curves": ()}))
+    without = scene.model_copy(update={"pieces": scene.pieces[:1]})
+    one, two = troubles(without)
+    assert one.sentence == "The map of the stiffness of Ball goes by a line that is gone."
+    assert two.sentence == "The map of the friction of Ball goes by a piece that is gone."
+    mended = pickle.loads(pickle.dumps(two.mend))(one.mend(without))
+    assert troubles(mended) == []
+    assert [a_map.layers for a_map in mended.piece("ball").maps] == [(height,)]
+
+
+def test_a_line_that_has_left_the_skin_is_laid_on_it_again():
+    scene = Scene(pieces=(ball().model_copy(update={"curves": (LINE,)}),))
+    assert troubles(scene) == []
+    thin = scene.with_piece(changed(scene.piece("ball"), "shape", TorusShape()))
+    off = next(check for check in troubles(thin) if check.sentence == "The line seam has left the skin of Ball.")
+    assert off.spot is not None
+    assert not any("seam" in check.sentence for check in troubles(off.mend(thin)))
+
+
+def test_what_reaches_far_out_of_its_carrier_is_said():
+    ribbon = slab().model_copy(update={"id": "r", "name": "Ribbon", "role": "carried", "carried_by": "ball"})
+    at_hand = ribbon.model_copy(update={"place": Place(position=(0.0, 0.09, 0.0), size=(0.09, 0.01, 0.09))})
+    assert troubles(Scene(pieces=(ball(), at_hand))) == []
+    aside = ribbon.model_copy(update={"place": Place(position=(0.1, 0.09, 0.0), size=(0.09, 0.01, 0.09))})
+    (check,) = troubles(Scene(pieces=(ball(), aside)))
+    assert check.sentence == "Ribbon reaches 10.5 cm out of Ball, which carries it; what is out there does not bend."
+    assert check.spot[0] == pytest.approx(0.145, abs=1e-6)

@@ -9,6 +9,7 @@ import numpy as np
 from rubberquince.bake.assemble import cell_edge
 from rubberquince.bake.check import Check, set_value
 from rubberquince.bake.checks_of_motion import FORCE_LOOKS, goes_nowhere, keeps_its_rest, not_round
+from rubberquince.bake.checks_of_places import lines_off, lost_layers, not_carried
 from rubberquince.bake.goals import goal_points
 from rubberquince.bake.holding import held_of
 from rubberquince.document.bodies import Meshes, piece_points, piece_triangles, unit_mesh
@@ -42,7 +43,7 @@ def checks_of(scene: Scene, meshes: Meshes) -> list[Check]:
     found = [*_overlaps(scene, meshes), *_nothing_moves(scene, meshes)]
     for piece in scene.pieces:
         try:
-            looks = (*LOOKS[piece.role], goes_nowhere, keeps_its_rest)
+            looks = (*LOOKS[piece.role], goes_nowhere, keeps_its_rest, lost_layers, lines_off)
             found += [check for look in looks for check in look(piece, scene, meshes)]
         except ShapeError:
             continue                        # its mesh is missing, which has been said
@@ -355,19 +356,6 @@ def _goal_elsewhere(piece: Piece, scene: Scene, meshes: Meshes) -> list[Check]:
                   "Let it return to its own shape", partial(set_value, piece.id, "goal.to", "its own shape"))]
 
 
-def _not_carried(piece: Piece, scene: Scene, meshes: Meshes) -> list[Check]:
-    """What is carried needs a piece that moves; usually the largest is meant."""
-    if any(other.id == piece.carried_by and other.moves for other in scene.pieces):
-        return []
-    moving = [other for other in scene.pieces if other.moves]
-    sentence = f"{piece.name} is carried by nothing: choose a piece that moves."
-    if not moving:
-        return [Check(sentence, True, piece.id)]
-    best = max(moving, key=lambda other: float(np.prod(other.place.size)))
-    return [Check(sentence, True, piece.id, f"Let {best.name} carry it",
-                  partial(set_value, piece.id, "carried_by", best.id))]
-
-
 def _skin_edge(piece: Piece, meshes: Meshes) -> float:
     """The usual length of its edges, m."""
     points, edges = piece_points(piece, meshes), edges_of(unit_mesh(piece.shape, meshes).triangles)
@@ -381,7 +369,7 @@ LOOKS: dict[Role, tuple[Callable[[Piece, Scene, Meshes], list[Check]], ...]] = {
     "cage": (_falls_past, _all_held, _goal_elsewhere),
     "rigid": (_falls_past, _all_held, _goal_elsewhere),
     "pellets": (_falls_past, _all_held, not_round),
-    "carried": (_not_carried,),
+    "carried": (not_carried,),
     "collider": (_wide_gap,),
     "scenery": (),
     "force": FORCE_LOOKS}
