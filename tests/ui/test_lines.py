@@ -10,7 +10,7 @@ from rubberquince.bake.holding import held_of, line_of
 from rubberquince.document.bodies import unit_mesh
 from rubberquince.document.scene import CushionShape, Piece, Place, RunSettings, Scene, SheetShape
 from rubberquince.document.storage import load_scene, save_scene
-from rubberquince.shapes.paths import path_through, row_of
+from rubberquince.shapes.paths import Paths, row_of
 from rubberquince.shapes.polymesh import is_closed
 from rubberquince.shapes.primitives import block, sheet, sphere
 from scenes import ball
@@ -165,8 +165,9 @@ def test_rows_and_paths():
     assert len(row) == len(set(row)) and len(row) > 3
     flat = sheet(8, 8)
     one, two = np.flatnonzero((flat.points[:, 0] == -0.5) & (np.abs(flat.points[:, 2]) == 0.5))
-    way = path_through(flat.points, flat.triangles, flat.points[[one, two]], False)
+    paths = Paths(flat.points, flat.triangles)
+    way = paths.through(flat.points[[one, two]], False)
     np.testing.assert_allclose(flat.points[way, 0], -0.5)
-    assert len(path_through(flat.points, flat.triangles, flat.points[[one]], True)) == 1
+    assert len(paths.through(flat.points[[one]], True)) == 1
     piece = sheet_piece(hold={"what": "curve", "curve": "none"})
     assert not held_of(piece, {}).any()

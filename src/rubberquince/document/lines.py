@@ -8,7 +8,7 @@ from scipy.spatial import cKDTree
 from rubberquince.distinct import distinct
 from rubberquince.document.bodies import Meshes, unit_mesh
 from rubberquince.document.scene import Curve, Piece
-from rubberquince.shapes.paths import path_through
+from rubberquince.shapes.paths import Paths
 from rubberquince.shapes.polymesh import PolyMesh, rims
 from rubberquince.shapes.rays import nearest_hits
 from rubberquince.shapes.surface import point_normals
@@ -75,4 +75,9 @@ def line_of(piece: Piece, curve_id: str, meshes: Meshes) -> np.ndarray:
 def _path(mesh: PolyMesh, size: tuple[float, float, float], beads: tuple[tuple[float, float, float], ...],
           closed: bool) -> np.ndarray:
     """Found once for each line: the view, the sheet and the checks ask for it again and again."""
-    return path_through(mesh.points * np.array(size), mesh.triangles, np.array(beads) * np.array(size), closed)
+    return _paths(mesh, size).through(np.array(beads) * np.array(size), closed)
+
+
+@lru_cache(maxsize=4)
+def _paths(mesh: PolyMesh, size: tuple[float, float, float]) -> Paths:
+    return Paths(mesh.points * np.array(size), mesh.triangles)

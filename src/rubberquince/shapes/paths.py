@@ -10,47 +10,82 @@ from scipy.spatial import cKDTree
 from rubberquince.shapes.polymesh import PolyMesh, edges_of
 
 ASIDE = 0.5                 # what a way costs more, for each length of the chord that it is away from it
+WIDE = 1.2                  # of the chord: where a way along edges is looked for at first
+MOST_KNOWN = 5000           # ways that are kept
 MOST_IN_ROW = 4000          # edges that a row is followed for
 
 
-def path_through(points: np.ndarray, triangles: np.ndarray, beads: np.ndarray, closed: bool) -> np.ndarray:
-    """Point numbers (k,) of a line along edges of triangles (t, 3) past the points that are nearest to ``beads``.
+class Paths:
+    """Lines along the edges of ``triangles`` (t, 3) between ``points`` (n, 3), m.  Ways that were found are kept."""
 
-    points : (n, 3), beads : (b, 3), in the same unit.  A ``closed`` line goes back to its first bead, which is not
-    repeated.  Where no edges lead from one bead to the next, the line leaps.
-    """
-    stops = np.atleast_1d(cKDTree(points).query(np.asarray(beads, float).reshape(-1, 3))[1])
-    stops = stops[np.append(True, stops[1:] != stops[:-1])]
-    if closed and len(stops) > 1:
-        stops = np.append(stops, stops[0]) if stops[0] != stops[-1] else stops
-    edges = edges_of(triangles).astype(np.int64)
-    near = set(map(tuple, edges.tolist()))
-    line = [int(stops[0])]
-    for a, b in zip(stops[:-1].tolist(), stops[1:].tolist()):
-        if (min(a, b), max(a, b)) not in near:
-            line += _between(points, edges, a, b)
-        line.append(b)
-    return np.array(line[:-1] if closed and len(line) > 2 and line[0] == line[-1] else line, np.int64)
+    def __init__(self, points: np.ndarray, triangles: np.ndarray) -> None:
+        self._points, self._tree = points, cKDTree(points)
+        self._edges = edges_of(triangles).astype(np.int64)
+        self._length = np.linalg.norm(points[self._edges[:, 1]] - points[self._edges[:, 0]], axis=1)
+        self._keys = np.sort(self._edges.min(axis=1) * len(points) + self._edges.max(axis=1))
+        self._known: dict[tuple[int, int], list[int]] = {}
 
+    def through(self, beads: np.ndarray, closed: bool) -> np.ndarray:
+        """Point numbers (k,) of a line past the points that are nearest to ``beads`` (b, 3), m.
 
-def _between(points: np.ndarray, edges: np.ndarray, a: int, b: int) -> list[int]:
-    """The points on a short way from ``a`` to ``b`` that keeps near to the chord, without its ends; none where there is
-    no way.
-    """
-    ends = points[edges[:, 0]], points[edges[:, 1]]
-    chord = points[b] - points[a]
-    length = max(float(np.linalg.norm(chord)), 1e-300)
-    aside = np.linalg.norm(np.cross(0.5 * (ends[0] + ends[1]) - points[a], chord / length), axis=1)
-    cost = np.linalg.norm(ends[1] - ends[0], axis=1) * (1.0 + ASIDE * aside / length)
-    both = np.concatenate([edges, edges[:, ::-1]])
-    graph: Any = csr_array((np.tile(np.maximum(cost, 1e-12), 2), (both[:, 0], both[:, 1])), shape=(len(points),) * 2)
-    before = dijkstra(graph, False, [b], True)[1][0]
-    way: list[int] = []
-    at = int(before[a])
-    while at >= 0 and at != b:
-        way.append(at)
-        at = int(before[at])
-    return way
+        A ``closed`` line goes back to its first bead, which is not repeated.  Where no edges lead from one bead to the
+        next, the line leaps.
+        """
+        stops = np.atleast_1d(self._tree.query(np.asarray(beads, float).reshape(-1, 3))[1])
+        stops = stops[np.append(True, stops[1:] != stops[:-1])]
+        if closed and len(stops) > 1:
+            stops = np.append(stops, stops[0]) if stops[0] != stops[-1] else stops
+        line = [int(stops[0])]
+        for a, b in zip(stops[:-1].tolist(), stops[1:].tolist()):
+            line += [*self._between(a, b), b]
+        return np.array(line[:-1] if closed and len(line) > 2 and line[0] == line[-1] else line, np.int64)
+
+    def _between(self, a: int, b: int) -> list[int]:
+        """The points on a short way from ``a`` to ``b`` that keeps near to the chord, without its ends; none where no
+        way leads.
+        """
+        key = min(a, b) * len(self._points) + max(a, b)
+        at = int(np.searchsorted(self._keys, key))
+        if at < len(self._keys) and self._keys[at] == key:
+            return []
+        if (a, b) not in self._known:
+            if len(self._known) >= MOST_KNOWN:
+                self._known.clear()
+            self._known[a, b] = self._found(a, b)
+        return self._known[a, b]
+
+    def _found(self, a: int, b: int) -> list[int]:
+        """It is looked for among points whose distances from both ends come to a sum, and in more of them until the way
+        costs no more than that: whatever leaves them is longer.
+        """
+        points = self._points
+        around = np.linalg.norm(points - points[a], axis=1) + np.linalg.norm(points - points[b], axis=1)
+        reach = WIDE * float(around[a])
+        while True:
+            cost, way = self._way_within(around <= reach, a, b)
+            if cost <= reach or reach >= float(around.max()):
+                return way
+            reach = cost if np.isfinite(cost) else 2.0 * reach
+
+    def _way_within(self, inside: np.ndarray, a: int, b: int) -> tuple[float, list[int]]:
+        """What the way from ``a`` to ``b`` costs, m, that stays ``inside`` (n,) bool, and its points; inf if none."""
+        points, which = self._points, np.flatnonzero(inside)
+        number = np.cumsum(inside) - 1
+        some = np.flatnonzero(inside[self._edges[:, 0]] & inside[self._edges[:, 1]])
+        one, two = points[self._edges[some, 0]], points[self._edges[some, 1]]
+        chord = points[b] - points[a]
+        length = max(float(np.linalg.norm(chord)), 1e-300)
+        aside = np.linalg.norm(np.cross(0.5 * (one + two) - points[a], chord / length), axis=1)
+        cost = np.maximum(self._length[some] * (1.0 + ASIDE * aside / length), 1e-12)
+        ends = number[self._edges[some]]
+        graph: Any = csr_array((cost, (ends[:, 0], ends[:, 1])), shape=(len(which),) * 2)
+        far, before = (found[0] for found in dijkstra(graph, False, [number[b]], True))
+        way: list[int] = []
+        at = int(before[number[a]])
+        while at >= 0 and at != number[b]:
+            way.append(int(which[at]))
+            at = int(before[at])
+        return float(far[number[a]]), way
 
 
 def side_near(mesh: PolyMesh, size: tuple[float, float, float], corners: np.ndarray,
