@@ -317,6 +317,27 @@ def test_tints_that_change_in_places_give_the_picture_drawn_alone(renderer):
         fresh.release()
 
 
+def test_a_picture_in_which_nothing_changed_is_the_same_and_any_change_is_seen(renderer):
+    stage = Stage()
+    scene = small_scene()
+    camera = Camera().framing(*(np.array([-0.1, 0.0, -0.1]), np.array([0.1, 0.14, 0.1])), 4 / 3)
+
+    def taken(one=None):
+        stage.show(one or scene, {})
+        return shot(renderer, stage, camera)
+
+    first = taken()
+    assert (taken() == first).all()
+    for path, value in (("look.colour", "#3F6F8A"), ("look.material", "film"), ("look.material", "cloth")):
+        other = taken(scene.with_piece(changed(scene.piece("ball"), path, value)))
+        assert np.abs(other - first).max() > 30 and (taken() == first).all()
+    stage.display = "gap"
+    wide = taken(scene.with_piece(changed(scene.piece("ball"), "contact.gap", 0.01)))
+    assert np.abs(wide - taken()).max() > 10
+    stage.display = "smooth"
+    assert (taken() == first).all()
+
+
 def test_chosen_cells_and_stretch_are_seen(renderer):
     scene, pictures = small_scene(), {}
     for display in ("smooth", "cells", "stretch"):

@@ -166,6 +166,11 @@ class Body:
             self._rays = RayTree(self.points, self.plain_triangles)
         return self._rays
 
+    @property
+    def look(self) -> tuple[object, ...]:
+        """All that is seen of it besides where it is and what its tint says."""
+        return self.colour, self.material, self.gap, self.casts
+
     def bounds(self) -> tuple[np.ndarray, np.ndarray]:
         """Lowest and highest corner, m."""
         return self._bounds

@@ -129,17 +129,20 @@ class Renderer:
                 self._draw_still(targets, shown)
                 targets.kept, renew = still_key, (0, 0, *targets.size)
             targets.touched = touched
-            where = still_key, stage.chosen, stage.display, [gpu.drawn for gpu in shown.moving]
-            fresh = where != targets.shown or shown.moving != shown.tinted      # else only what they say has changed
+            where = still_key, stage.chosen, stage.display, [(gpu.drawn, gpu.body.look) for gpu in shown.moving]
+            tints = [gpu.version for gpu in shown.moving]
+            retinted = tints != targets.tints and shown.moving != shown.tinted      # in ways that are not followed
+            fresh = where != targets.shown or bool(shown.cells) or retinted
             area = renew if fresh else self._retinted(targets, shown.moving)
-            targets.shown, targets.tints = where, [gpu.version for gpu in shown.moving]
-            copy_within(self._gl, targets.picture, targets.still, area)
-            if shown.moving:
-                self._cast(targets, _overlap(touched, area))
-                targets.picture.scissor = (0, 0, *size) if fresh else area
-                self._draw_moving(targets, stage, shown)
-                targets.whole()
-            self._outline(targets, stage, area)
+            targets.shown, targets.tints = where, tints
+            if fresh or area[2]:
+                copy_within(self._gl, targets.picture, targets.still, area)
+                if shown.moving:
+                    self._cast(targets, _overlap(touched, area))
+                    targets.picture.scissor = (0, 0, *size) if fresh else area
+                    self._draw_moving(targets, stage, shown)
+                    targets.whole()
+                self._outline(targets, stage, area)
             data = targets.picture.read(components=4, alignment=1)
         pixels = np.frombuffer(data, np.uint8).reshape(size[1], size[0], 4)[::-1].copy()
         pixels[:, :, 3] = 255                # there the still picture keeps its share of direct light
