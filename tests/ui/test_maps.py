@@ -185,6 +185,13 @@ def test_points_are_chosen_typed_kept_as_a_set_and_held(goaled, monkeypatch, qtb
     assert tool.chosen.sum() == 11
     tool._take_set(window.bench.chosen.sets[0].id)
     assert tool.chosen.sum() == 22
+    way = [pixel_of(view, (0.05 * np.cos(a), 0.3, 0.05 * np.sin(a))) for a in np.linspace(0.0, 2.0 * np.pi, 40)]
+    QTest.mousePress(view, LEFT, Qt.KeyboardModifier.ShiftModifier, way[0])
+    for at in way:
+        QTest.mouseMove(view, at)
+    QTest.mouseRelease(view, LEFT, Qt.KeyboardModifier.ShiftModifier, way[0])          # ends just where it began
+    far = np.linalg.norm(view.stage.bodies[window.bench.chosen_id].points - (0.0, 0.3, 0.0), axis=1)
+    assert (tool.chosen == (far < 0.05)).all() and tool.chosen.sum() > 20
     pick(window.sheet.section("Hold").what, "left side")
     assert window.sheet.section("Hold").what.currentText() == "left side"
     stepper_spec = assemble(window.bench.scene, {}).spec

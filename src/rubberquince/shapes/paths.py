@@ -93,13 +93,13 @@ def side_near(mesh: PolyMesh, size: tuple[float, float, float], corners: np.ndar
     """The edge of a face that is nearest to a place: in the triangle of points ``corners`` (3,), which ``weights`` (3,)
     say; ``size`` is that of the mesh's unit box.  Diagonals that only divide a face are no edges.
     """
-    around = _faces_around(mesh)
+    around = Around(mesh)
     a, b, c = mesh.points[corners] * np.array(size)
     place = weights @ np.array([a, b, c])
     sides = []
     for (one, two), (p, q) in zip(((0, 1), (1, 2), (2, 0)), ((a, b), (b, c), (c, a))):
         ends = int(corners[one]), int(corners[two])
-        if ends[1] in around[ends[0]] or ends[0] in around[ends[1]]:
+        if ends[1] in around.after(ends[0]) or ends[0] in around.after(ends[1]):
             along = (q - p) / max(float(np.linalg.norm(q - p)), 1e-300)
             sides.append((float(np.linalg.norm(np.cross(place - p, along))), ends))
     return min(sides)[1]
@@ -110,7 +110,7 @@ def row_of(mesh: PolyMesh, one: int, two: int) -> tuple[list[int], bool]:
 
     An edge goes on straight where as many faces lie on either side, and along the rim where it is one.
     """
-    around = _faces_around(mesh)
+    around = Around(mesh)
     row = [one, two]
     for _ in range(2):
         while len(row) < MOST_IN_ROW:
@@ -124,20 +124,28 @@ def row_of(mesh: PolyMesh, one: int, two: int) -> tuple[list[int], bool]:
     return row, False
 
 
-def _faces_around(mesh: PolyMesh) -> dict[int, dict[int, int]]:
-    """For each point, which neighbour follows which around it: {point: {neighbour: next neighbour}}."""
-    around: dict[int, dict[int, int]] = {}
-    ends = np.cumsum(mesh.face_sizes)
-    for end, size in zip(ends.tolist(), mesh.face_sizes.tolist()):
-        face = mesh.face_points[end - size: end].tolist()
-        for k, point in enumerate(face):
-            around.setdefault(point, {})[face[(k + 1) % size]] = face[k - 1]
-    return around
+class Around:
+    """The faces around each point of a mesh."""
+
+    def __init__(self, mesh: PolyMesh) -> None:
+        self._mesh, self._ends = mesh, np.cumsum(mesh.face_sizes)
+        self._corner = np.argsort(mesh.face_points, kind="stable")
+        self._first = np.searchsorted(mesh.face_points[self._corner], np.arange(len(mesh.points) + 1))
+
+    def after(self, point: int) -> dict[int, int]:
+        """Which neighbour follows which around a point: {neighbour: next neighbour}."""
+        after = {}
+        for corner in self._corner[self._first[point]:self._first[point + 1]].tolist():
+            number = int(np.searchsorted(self._ends, corner, side="right"))
+            end, size = int(self._ends[number]), int(self._mesh.face_sizes[number])
+            face, k = self._mesh.face_points[end - size:end].tolist(), corner - end + size
+            after[face[(k + 1) % size]] = face[k - 1]
+        return after
 
 
-def _straight_on(around: dict[int, dict[int, int]], before: int, at: int) -> int | None:
+def _straight_on(around: Around, before: int, at: int) -> int | None:
     """The neighbour of ``at`` across from ``before``."""
-    after = around.get(at, {})
+    after = around.after(at)
     fan, here = [before], before
     while here in after and after[here] != before and len(fan) <= len(after):
         here = after[here]

@@ -16,3 +16,17 @@ def grown(chosen: np.ndarray, triangles: np.ndarray) -> np.ndarray:
 def shrunk(chosen: np.ndarray, triangles: np.ndarray) -> np.ndarray:
     """Those of the chosen points (n,) bool that are joined to chosen ones only."""
     return ~grown(~chosen, triangles)
+
+
+def in_loop(places: np.ndarray, loop: np.ndarray) -> np.ndarray:
+    """Which places (n, 2) are inside a closed loop (k, 2), (n,) bool: a ray from them crosses it an odd number of times
+    (Shimrat 1962).
+    """
+    inside = ((places >= loop.min(axis=0)) & (places <= loop.max(axis=0))).all(axis=1)
+    x, y = places[inside].T
+    odd = np.zeros(len(x), bool)
+    for (ax, ay), (bx, by) in zip(loop, np.roll(loop, -1, axis=0)):
+        if ay != by:
+            odd ^= ((ay > y) != (by > y)) & (x < ax + (bx - ax) * (y - ay) / (by - ay))
+    inside[inside] = odd
+    return inside

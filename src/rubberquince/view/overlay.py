@@ -10,7 +10,7 @@ from rubberquince.view.stage import Line, Pull, Ring
 
 TROUBLE_COLOUR = "#B4532A"
 LINE_COLOUR = "#6B3E5E"
-LEAST_STEP = 3.0            # px
+LEAST_STEP = 3.0            # px, between what is drawn of a line, and between dots
 AXIS_COLOURS = ("#B4532A", "#5B7F4B", "#3F6F8A")
 
 
@@ -87,11 +87,11 @@ class Overlay:
                 self._painter.setPen(QPen(QColor(colour), width))
                 self._painter.setBrush(Qt.BrushStyle.NoBrush)
                 self._painter.drawPolygon(QPolygonF(points))
-        self._painter.setPen(Qt.PenStyle.NoPen)
-        self._painter.setBrush(QColor(LINE_COLOUR))
-        for x, y, depth in self._pixels(dots) if len(dots) else ():
-            if depth > 0:
-                self._painter.drawEllipse(QPointF(x, y), 3.0, 3.0)
+        if len(dots):
+            at = self._pixels(dots)
+            _, first = np.unique(np.floor(at[at[:, 2] > 0.0, :2] / LEAST_STEP), axis=0, return_index=True)
+            self._painter.setPen(QPen(QColor(LINE_COLOUR), 6.0, Qt.PenStyle.SolidLine, Qt.PenCapStyle.RoundCap))
+            self._painter.drawPoints(QPolygonF([QPointF(*one) for one in at[at[:, 2] > 0.0][first, :2].tolist()]))
 
     def trouble(self, spot: np.ndarray) -> None:
         """A place where something is wrong: a ring around it and the mark of a trouble beside it."""

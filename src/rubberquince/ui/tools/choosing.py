@@ -2,7 +2,6 @@
 
 import numpy as np
 from PySide6.QtCore import QPointF, Qt, Signal
-from PySide6.QtGui import QPolygonF
 from PySide6.QtWidgets import QCheckBox, QComboBox, QInputDialog, QPushButton, QWidget
 
 from rubberquince.document.lines import line_of
@@ -11,7 +10,7 @@ from rubberquince.document.scene import Piece, PointSet
 from rubberquince.document.weights import weights_of
 from rubberquince.shapes.paths import row_of, side_near
 from rubberquince.shapes.polymesh import edges_of
-from rubberquince.shapes.rings import grown, shrunk
+from rubberquince.shapes.rings import grown, in_loop, shrunk
 from rubberquince.shapes.surface import point_normals
 from rubberquince.ui.bench import Bench
 from rubberquince.ui.fields import NumberEdit
@@ -120,8 +119,9 @@ class Chooser(Tool):
 
     def _end(self, at: QPointF) -> None:
         loop, self._loop, self._view.frame_drawn = self._loop, [], []
-        if (at - self._corner).manhattanLength() > LEAST_SWEEP and len(loop) > 2:
-            self.choose(self._within(QPolygonF(loop)), self._adds)
+        gone = max(((way - self._corner).manhattanLength() for way in loop), default=0.0)   # it may end where it began
+        if gone > LEAST_SWEEP and len(loop) > 2:
+            self.choose(self._within(np.array([(corner.x(), corner.y()) for corner in loop])), self._adds)
         elif loop:
             self._click(at)
 
@@ -133,14 +133,13 @@ class Chooser(Tool):
         points[spot.corners[spot.weights.argmax()]] = True
         self.choose(self.chosen ^ points if self._adds else points)
 
-    def _within(self, loop: QPolygonF) -> np.ndarray:
-        """Points (n,) bool inside a loop of pixels; unless through, those that look here and that nothing hides."""
+    def _within(self, loop: np.ndarray) -> np.ndarray:
+        """Points (n,) bool in a loop (k, 2) of pixels; unless through, those that look here and that nothing hides."""
         points, piece = self.skin_now(), self._bench.chosen
         if points is None or piece is None:
             return np.zeros(len(self.chosen), bool)
-        x, y, depth = self._view.camera.project(points, self._view.width(), self._view.height()).T
-        inside = np.array([depth[k] > 0 and loop.containsPoint(QPointF(x[k], y[k]), Qt.FillRule.OddEvenFill)
-                           for k in range(len(points))], bool)
+        at = self._view.camera.project(points, self._view.width(), self._view.height())
+        inside = (at[:, 2] > 0.0) & in_loop(at[:, :2], loop)
         if not self.through.isChecked():
             eye = np.array(self._view.camera.eye)
             inside &= (point_normals(points, self.mesh(piece).triangles) * (eye - points)).sum(axis=1) > 0.0
