@@ -5,9 +5,12 @@ the pace of the machine cancels.  Prints Markdown for docs/performance.md.  With
 past its bar.
 """
 
+import os
 import sys
 from collections.abc import Callable
 from dataclasses import dataclass, replace
+
+os.environ["OPENBLAS_NUM_THREADS"] = "1"            # as the application has it, or threads that wait take a core
 
 import numpy as np
 from speed import JELLY, dome, frame_times

@@ -6,6 +6,7 @@ import time
 from collections.abc import Callable
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+os.environ["OPENBLAS_NUM_THREADS"] = "1"            # as the application has it, or threads that wait take a core
 
 import numpy as np
 from PySide6.QtCore import QPoint, QSettings, Qt

@@ -4,10 +4,13 @@ Counts are asserted, as they are the same on every machine; times are reported. 
 docs/performance.md.
 """
 
+import os
 import sys
 import time
 from collections.abc import Callable
 from dataclasses import dataclass
+
+os.environ["OPENBLAS_NUM_THREADS"] = "1"            # as the application has it, or threads that wait take a core
 
 import numpy as np
 

@@ -5,6 +5,7 @@ milliseconds are only reported, as machines differ.
 """
 
 import ctypes
+import os
 import platform
 import shutil
 import subprocess
@@ -13,6 +14,8 @@ import tempfile
 import time
 from collections.abc import Callable
 from pathlib import Path
+
+os.environ["OPENBLAS_NUM_THREADS"] = "1"            # as the application has it, or threads that wait take a core
 
 import numpy as np
 

@@ -12,6 +12,7 @@ from leftovers import children
 settings.register_profile("steady", deadline=None)      # a machine may be busy; times belong in benchmarks
 settings.load_profile("steady")
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+os.environ["OPENBLAS_NUM_THREADS"] = "1"    # as the application has it; tests load NumPy first
 PATIENCE = 5.0              # s that processes have for ending
 
 

@@ -7,7 +7,8 @@ import pytest
 
 from bodies import JELLY, make_block_collider, make_solid
 from rubberquince.kernels.distance import EDGE_EDGE, VERTEX_TRIANGLE, closest_of
-from rubberquince.kernels.patches import PATCH, build_tree
+from rubberquince.kernels.patches import PATCH
+from rubberquince.kernels.trees import build_tree
 from rubberquince.shapes import primitives
 from rubberquince.solver.specs import RunSpec, Touch
 from rubberquince.solver.touching import Touching

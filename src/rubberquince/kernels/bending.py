@@ -7,6 +7,8 @@ the bending stiffness D, N m, the length of the edge and the areas (Grinspun et 
 import numpy as np
 from numba import njit, prange
 
+from rubberquince.kernels import LEAN
+
 PAIRS = np.array([(0, 0), (0, 1), (0, 2), (0, 3), (1, 1), (1, 2), (1, 3), (2, 2), (2, 3), (3, 3)])
 
 
@@ -61,7 +63,7 @@ def _angle(x, four):
     return np.arctan2(across, n0 * m0 + n1 * m1 + n2 * m2)
 
 
-@njit(cache=True, nogil=True)
+@njit(**LEAN)
 def bending_energy(lo, hi, x, hinge, stiffness, rest):
     """Energy, J, of hinges lo .. hi of all (h, 4), of ``stiffness`` (h,), N m, and angles at ``rest`` (h,)."""
     total = 0.0

@@ -14,6 +14,7 @@ Its Hessian is taken as E'' n nᵀ, without the curvature of the distance, so it
 import numpy as np
 from numba import njit, uint64
 
+from rubberquince.kernels import LEAN
 from rubberquince.kernels.distance import EDGE_EDGE, GROUND, closest
 
 BORDER = 0.25       # of the gap: how near what need not push comes before it does
@@ -21,7 +22,7 @@ FLOOR = 1e-3        # of the gap: below it the barrier goes on as its own parabo
 CARRIED = 4.0       # of a slow step: what goes to and fro with another faster than this does not rest on it
 
 
-@njit(cache=True, nogil=True)
+@njit(**LEAN)
 def gap_energy(d, r, k):
     """(energy J, slope N, curvature N/m) of one relation at distance ``d``, gap ``r``, stiffness ``k``."""
     if d >= r:
@@ -40,7 +41,7 @@ def gap_energy(d, r, k):
     return energy, slope, curve
 
 
-@njit(cache=True, nogil=True)
+@njit(**LEAN)
 def carry(x, bind_node, bind_weight, out):
     """Skin points ``out`` (first len(bind_node) rows) carried by nodes ``x`` (n, 3)."""
     flat, skin, one, two, three = x.reshape(-1), out.reshape(-1), uint64(1), uint64(2), uint64(3)
@@ -53,7 +54,7 @@ def carry(x, bind_node, bind_weight, out):
         skin[three * p], skin[three * p + one], skin[three * p + two] = s0, s1, s2
 
 
-@njit(cache=True, nogil=True)
+@njit(**LEAN)
 def carry_changed(x, before, first_node, first_point, bind_node, bind_weight, out):
     """The same, where ``out`` is that of nodes ``before`` (n, 3): bodies none of whose nodes differ stay as they are.
 
@@ -132,7 +133,7 @@ def choose(ids, kind, gap, distance, inside, points, moving):
     return pushes
 
 
-@njit(cache=True, nogil=True)
+@njit(**LEAN)
 def reach(pushes, gap):
     """At what distance a relation begins to push."""
     return gap if pushes else BORDER * gap
@@ -151,7 +152,7 @@ def contact_energy(ids, kind, gap, pushes, x, moving, point_stiffness):
     return total
 
 
-@njit(cache=True, nogil=True)
+@njit(**LEAN)
 def friction_between(kind, ids, e, w, friction, ground_friction):
     """The friction coefficient of relation ``e``, the smaller of both sides', by ``friction`` of points."""
     split, one, other = 2 if kind == EDGE_EDGE else 1, 0.0, 0.0
@@ -237,7 +238,7 @@ def mark_met(ids, kind, gap, x, move, slow, piece, firm, moving, bind_node, bind
                         met[bind_node[p, c]] = True
 
 
-@njit(cache=True, nogil=True)
+@njit(**LEAN)
 def unit_normal(kind, x, ids, e, d, v, out):
     """Direction from the second side to the first; where they coincide, across the parts."""
     if kind == GROUND:
@@ -259,7 +260,7 @@ def unit_normal(kind, x, ids, e, d, v, out):
         out[0], out[1], out[2] = n0 / length, n1 / length, n2 / length
 
 
-@njit(cache=True, nogil=True)
+@njit(**LEAN)
 def merged_nodes(ids, e, w, moving, bind_node, bind_weight, node, coef, fill):
     """Append the nodes of a relation with their summed weights from ``fill`` on; returns the new end."""
     start = fill
@@ -292,7 +293,7 @@ def add_contact_force(ptr, node, coef, normal, force, out):
                 out[node[k], i] -= coef[k] * force[e] * normal[e, i]
 
 
-@njit(cache=True, nogil=True)
+@njit(**LEAN)
 def slide(ptr, node, coef, normal, e, move, u):
     """Tangential part ``u`` (3,) of pair ``e``'s motion under ``move`` (n, 3); returns its length."""
     for i in range(3):

@@ -8,12 +8,14 @@ LEAVING a solid collider has the distance of a vertex and a triangle, below zero
 import numpy as np
 from numba import njit
 
+from rubberquince.kernels import LEAN
+
 VERTEX_TRIANGLE, EDGE_EDGE, GROUND, LEAVING = 0, 1, 2, 3
 NEAR_ENOUGH = 0.1           # of the distance that is kept: what comes so near beyond it counts as a hit
 MOST_ADVANCES = 100
 
 
-@njit(cache=True, nogil=True)
+@njit(**LEAN)
 def _vertex_triangle(x, i, j, k, m, w):
     """Weights of the closest point (Ericson 2005, ch. 5.1.5); True when it lies inside the triangle.
 
@@ -72,7 +74,7 @@ def _vertex_triangle(x, i, j, k, m, w):
     return True
 
 
-@njit(cache=True, nogil=True)
+@njit(**LEAN)
 def _edge_edge(x, i, j, k, m, w):
     """Weights of the closest points (Ericson 2005, ch. 5.1.9); True when both lie inside their edges."""
     u0, u1, u2 = x[j, 0] - x[i, 0], x[j, 1] - x[i, 1], x[j, 2] - x[i, 2]
@@ -103,7 +105,7 @@ def _edge_edge(x, i, j, k, m, w):
     return 0.0 < s < 1.0 and 0.0 < t < 1.0
 
 
-@njit(cache=True, nogil=True)
+@njit(**LEAN)
 def closest(kind, x, ids, e, w, v):
     """Weights ``w`` (4,) and vector ``v`` (3,) = Σ w·x of relation ``ids[e]`` among points ``x`` (n, 3).
 
@@ -127,7 +129,7 @@ def closest(kind, x, ids, e, w, v):
     return distance, inside
 
 
-@njit(cache=True, nogil=True)
+@njit(**LEAN)
 def _behind(x, j, k, m, v):
     """True when ``v`` points to the inner side of triangle j, k, m."""
     p0, p1, p2 = x[k, 0] - x[j, 0], x[k, 1] - x[j, 1], x[k, 2] - x[j, 2]
@@ -135,7 +137,7 @@ def _behind(x, j, k, m, v):
     return v[0] * (p1 * q2 - p2 * q1) + v[1] * (p2 * q0 - p0 * q2) + v[2] * (p0 * q1 - p1 * q0) < 0.0
 
 
-@njit(cache=True, nogil=True)
+@njit(**LEAN)
 def motion_bound(kind, move, ids, e):
     """How much nearer, m, the two sides of a relation can come under ``move`` (n, 3) at most."""
     a = ids[e, 0]
@@ -154,7 +156,7 @@ def motion_bound(kind, move, ids, e):
     return np.sqrt(la) + np.sqrt(max(lb, lc, ld))
 
 
-@njit(cache=True, nogil=True)
+@njit(**LEAN)
 def closing(kind, a, b, c, d, move, apart, distance):
     """How much nearer, m, the sides of a relation of points a .. d can come under ``move`` (n, 3) at most.
 
@@ -186,7 +188,7 @@ def come_within(ids, kind, reach, distance, apart, move):
     return out
 
 
-@njit(cache=True, nogil=True)
+@njit(**LEAN)
 def first_hit(kind, x, move, ids, e, keep, local, order, w, v):
     """Time in 0 .. 1 at which a relation comes within ``keep``, m, under ``move``; 2 if it never does.
 

@@ -14,6 +14,7 @@ Memory is (octahedra, 7): A less 1 as xx, yy, zz, yz, xz, xy, in the axes of the
 import numpy as np
 from numba import njit
 
+from rubberquince.kernels import LEAN
 from rubberquince.kernels.matrices import congruent, find_axes, inverse_transpose, on_axes
 from rubberquince.kernels.octahedron import GRADIENT, TETS
 from rubberquince.kernels.stiffness import PAIRS, SLOT, TET_PAIRS
@@ -68,7 +69,7 @@ def add_flow_gradient(x, corner, weight, out):
                     out[corner[o, q], i] += weight[o, e] * at[p, i]
 
 
-@njit(cache=True, nogil=True)
+@njit(**LEAN)
 def most_strain(b):
     """No less than γ of ``b`` (3, 3): no logarithm is past e / (1 - e), with e how far b over its mean is from 1."""
     mean = (b[0, 0] + b[1, 1] + b[2, 2]) / 3.0
@@ -122,7 +123,7 @@ def flow(x, corner, axis, fill, inv, yields, stays, time, h, memory):
     return any_flowed
 
 
-@njit(cache=True, nogil=True)
+@njit(**LEAN)
 def _gradient(x, corner, axis, fill, inv, f, back):
     """The mean deformation gradient of an octahedron into ``f`` (3, 3), and the transpose of its
     inverse into ``back`` (3, 3).
@@ -145,7 +146,7 @@ def _gradient(x, corner, axis, fill, inv, f, back):
     return inverse_transpose(f, back)
 
 
-@njit(cache=True, nogil=True)
+@njit(**LEAN)
 def _bound(a, value, axes):
     """Keep the eigenvalues of ``a`` (3, 3) within 1 / MOST and MOST, and their product 1."""
     find_axes(a, value, axes)

@@ -3,11 +3,13 @@
 import numpy as np
 from numba import njit
 
+from rubberquince.kernels import LEAN
+
 MOST_SWEEPS = 12
 LEAST = 1e-32           # of the square of the whole matrix, beside its diagonal: less is none
 
 
-@njit(cache=True, nogil=True)
+@njit(**LEAN)
 def inverse_transpose(a, out):
     """(A⁻¹)ᵀ of (3, 3) into ``out``; returns the determinant, of which a tiny one leaves ``out`` as it was."""
     c0, c1, c2 = a[1, 1] * a[2, 2] - a[1, 2] * a[2, 1], a[1, 2] * a[2, 0] - a[1, 0] * a[2, 2], \
@@ -22,7 +24,7 @@ def inverse_transpose(a, out):
     return det
 
 
-@njit(cache=True, nogil=True)
+@njit(**LEAN)
 def congruent(f, a, out):
     """F A Fᵀ of ``f`` and ``a`` (3, 3) into ``out`` (3, 3), which is another one."""
     for i in range(3):
@@ -33,7 +35,7 @@ def congruent(f, a, out):
             out[i, j] = r0 * f[j, 0] + r1 * f[j, 1] + r2 * f[j, 2]
 
 
-@njit(cache=True, nogil=True)
+@njit(**LEAN)
 def on_axes(value, axes, out):
     """The matrix with eigenvalues ``value`` (3,) along the columns of ``axes`` (3, 3) into ``out`` (3, 3)."""
     for i in range(3):
@@ -42,7 +44,7 @@ def on_axes(value, axes, out):
                          + value[2] * axes[i, 2] * axes[j, 2])
 
 
-@njit(cache=True, nogil=True)
+@njit(**LEAN)
 def find_axes(a, value, axes):
     """The eigenvalues of ``a`` (3, 3), which becomes diagonal, into ``value`` (3,), in no order, and its eigenvectors
     into the columns of ``axes`` (3, 3), by Jacobi's rotations (1846).

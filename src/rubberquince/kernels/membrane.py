@@ -14,11 +14,13 @@ Blocks are positive semidefinite: eigenvalues below zero are taken as zero, in c
 import numpy as np
 from numba import njit, prange
 
+from rubberquince.kernels import LEAN
+
 HARD = 50.0                 # how much stiffer a skin is beyond the most that it stretches
 PAIRS = np.array([(0, 0), (0, 1), (0, 2), (1, 1), (1, 2), (2, 2)])      # corners of the blocks of a triangle
 
 
-@njit(cache=True, nogil=True)
+@njit(**LEAN)
 def _law(s1, s2, y, nu, firm, most):
     """Slopes p1, p2 of the energy per area by the stretches, N/m, and second slopes h11, h12, h22."""
     e1, e2 = 0.5 * (s1 * s1 - 1.0), 0.5 * (s2 * s2 - 1.0)
@@ -39,7 +41,7 @@ def _law(s1, s2, y, nu, firm, most):
     return p1, p2, h11, d12 * s1 * s2, h22
 
 
-@njit(cache=True, nogil=True)
+@njit(**LEAN)
 def _stretches(x, tri, shape, u, v):
     """Principal stretches (s1 >= s2); ``u`` (3, 3) gets their directions and the normal, ``v`` (2, 2) those at rest."""
     a, b, c = 0.0, 0.0, 0.0
@@ -67,7 +69,7 @@ def _stretches(x, tri, shape, u, v):
     return s1, s2
 
 
-@njit(cache=True, nogil=True, fastmath={"contract"})
+@njit(**LEAN, fastmath={"contract"})
 def _energy(x, tri, shape, y, nu, firm, most):
     """Energy per area of one triangle, N/m, from its squared stretches alone."""
     a, b, c = 0.0, 0.0, 0.0
@@ -86,7 +88,7 @@ def _energy(x, tri, shape, y, nu, firm, most):
     return firm * full + (1.0 - firm) * slack + 0.5 * HARD * y * over
 
 
-@njit(cache=True, nogil=True)
+@njit(**LEAN)
 def membrane_energy(lo, hi, x, tri, shape, area, y, nu, firm, most):
     """Energy, J, of triangles lo .. hi of all (t, 3) at nodes ``x`` (n, 3), m.
 

@@ -13,7 +13,7 @@ NOTHING = (np.zeros(0, np.int64), np.zeros((0, 4), np.int64), np.zeros(0, np.int
 class Candidates:
     """Of pair ``pair`` (c,), sorted, the relations ``ids`` (c, 4) with their ``kind`` and ``gap`` (c,), m.
 
-    far : (c,) m, how near one comes at least but for what was allowed for; see kernels.patches.search.
+    far : (c,) m, how near one comes at least but for what was allowed for; see kernels.search.
     seen, picked : (c,) bool, whether it was looked at where nodes are, and whether it may come within its gap from
     there; distance : (c,) m, inside : (c,) bool and apart : (c, 3) m as in kernels.distance, of those seen.
     """

@@ -4,8 +4,11 @@ import numpy as np
 from scipy.sparse import csr_array
 
 from rubberquince.distinct import distinct
+from rubberquince.kernels import cones as cn
 from rubberquince.kernels import patches as pt
+from rubberquince.kernels import trees as tr
 from rubberquince.kernels.groups import groups
+from rubberquince.kernels.search import search
 from rubberquince.solver.world import World
 
 
@@ -31,10 +34,6 @@ class Patches:
         self._triangles = _whole(all_triangles, (0, 3))
         self._facing = _whole([part for faces, studs in zip(skin.triangles, skin.studs)
                                for part in (faces, studs[:, 1:])], (0, 3))         # those whose normals they have
-        self._owned_edge = _whole([part for own, of in zip(skin.owned_edge, alone)
-                                   for part in (own, np.full(of.shape, -1))], (0, 3))
-        self._owned_point = _whole([part for own, of in zip(skin.owned_point, alone)
-                                    for part in (own, np.tile([1, 0, 0], (len(of), 1)))], (0, 3)).astype(bool)
         self._centre = skin.points[self._triangles].mean(axis=1)
         still = [0.0] * len(world.spec.colliders)
         self._size = np.array([*(carrier.size for carrier in world.carriers), *still])
@@ -43,7 +42,7 @@ class Patches:
         nodes = triangles = 0
         for k, mine in enumerate(all_triangles):
             most = 1 if world.of_balls[k] else pt.PATCH         # balls go each its own way
-            rank, below, span = pt.build_tree(self._centre[triangles: triangles + len(mine)], most)
+            rank, below, span = tr.build_tree(self._centre[triangles: triangles + len(mine)], most)
             leaf = below[:, 0] < 0
             number = np.full(len(below), -1, np.int64)
             number[leaf] = np.argsort(np.argsort(span[leaf, 0])) + len(first) - 1
@@ -59,6 +58,11 @@ class Patches:
         self.piece = np.array(piece, np.int64)
         self.moving = int(np.searchsorted(self.piece, world.bodies))
         self._ptr, self._point = self._points_of_patches()
+        self._parts = self._parts_of_patches(
+            _whole([part for own, of in zip(skin.owned_point, alone)
+                    for part in (own, np.tile([1, 0, 0], (len(of), 1)))], (0, 3)).astype(bool),
+            _whole([part for own, of in zip(skin.owned_edge, alone)
+                    for part in (own, np.full(of.shape, -1))], (0, 3)))
         self._filled = np.array([*(carrier.filled for carrier in world.carriers), *still], bool)[self.piece]
         self._neighbours = self._sharing_a_point()
         self._first_point = np.searchsorted(skin.piece[: skin.moving], np.arange(world.bodies + 1))
@@ -77,6 +81,33 @@ class Patches:
         owner = np.repeat(np.repeat(np.arange(len(self.piece)), np.diff(self._first)), 3)
         mine = distinct(owner * points + self._triangles[self._order].reshape(-1))
         return np.searchsorted(mine // points, np.arange(len(self.piece) + 1)), mine % points
+
+    def _parts_of_patches(self, owned_point: np.ndarray, owned_edge: np.ndarray) -> tuple[np.ndarray, ...]:
+        """Vertices, edges and faces of patches with where those of each begin; see kernels.search.search.
+
+        owned_point (t, 3) bool and owned_edge (t, 3), or -1, say which of them come with a triangle.
+        """
+        skin = self._world.skin
+        owner = np.repeat(np.arange(len(self.piece)), np.diff(self._first))
+
+        def places(points: np.ndarray, patch: np.ndarray) -> np.ndarray:
+            """Where ``points`` are among those of a patch each."""
+            count = max(len(skin.points), 1)
+            keys = np.repeat(np.arange(len(self.piece)), np.diff(self._ptr)) * count + self._point
+            return np.searchsorted(keys, patch * count + points) - self._ptr[patch]
+
+        def begins(patch: np.ndarray) -> np.ndarray:
+            return np.searchsorted(patch, np.arange(len(self.piece) + 1))
+
+        corner = self._triangles[self._order]
+        face = np.column_stack([places(corner, np.repeat(owner[:, None], 3, axis=1)), self._order])
+        row, side = np.nonzero(owned_point[self._order])
+        vertex = np.column_stack([face[row, side], corner[row, side], self._order[row]])
+        number = owned_edge[self._order]
+        rank, side = np.nonzero(number >= 0)
+        ends = skin.edges[number[rank, side]]
+        edge = np.column_stack([places(ends, np.repeat(owner[rank, None], 2, axis=1)), ends, self._order[rank]])
+        return begins(owner[row]), vertex, begins(owner[rank]), edge, self._first, face
 
     def _sharing_a_point(self) -> np.ndarray:
         """Sorted keys of pairs of patches that move and have a point in common, see ``meeting``."""
@@ -152,12 +183,12 @@ class Patches:
 
     def face_one_way(self, x: np.ndarray, pairs: np.ndarray, own: np.ndarray) -> np.ndarray:
         """Which pairs (k,) bool of one skin cannot meet soon, as at ``x`` they face one way."""
-        return pt.face_one_way(x, self._facing, self._order, self._first, self.moving, pairs, own)
+        return cn.face_one_way(x, self._facing, self._order, self._first, self.moving, pairs, own)
 
     def cones(self, x: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-        """Cones of the normals at ``x`` (n, 3) of all patches of solids; see kernels.patches.find_cones."""
+        """Cones of the normals at ``x`` (n, 3) of all patches of solids; see kernels.cones.find_cones."""
         axis, spread = np.zeros((self.moving, 3)), np.zeros(self.moving)
-        pt.find_cones(x, self._facing, self._order, self._first, self._coned, axis, spread)
+        cn.find_cones(x, self._facing, self._order, self._first, self._coned, axis, spread)
         return axis, spread
 
     def widen_cones(self, cones: tuple[np.ndarray, np.ndarray], x: np.ndarray, margin: float) -> bool:
@@ -165,7 +196,7 @@ class Patches:
 
         Returns False when they hold them already.
         """
-        widened: bool = pt.widen_cones(*cones, *self.cones(x), self._coned, margin)
+        widened: bool = cn.widen_cones(*cones, *self.cones(x), self._coned, margin)
         return widened
 
     def no_cones(self) -> tuple[np.ndarray, np.ndarray]:
@@ -177,21 +208,21 @@ class Patches:
         not face one way by their ``cones``.
         """
         self._fit(wide)
-        pt.fit_cones(self._child, self._patch, *cones, self._coned, self._node_axis, self._node_spread)
-        return pt.meeting_patches(self._roots, self._world.bodies, self._world.meets, self._child, self._patch,
+        cn.fit_cones(self._child, self._patch, *cones, self._coned, self._node_axis, self._node_spread)
+        return tr.meeting_patches(self._roots, self._world.bodies, self._world.meets, self._child, self._patch,
                                   self._box, self._rest, self._near, self._faces, self._node_axis, self._node_spread)
 
     def search(self, pairs: np.ndarray, wanted: np.ndarray, slack: np.ndarray, along: np.ndarray, x: np.ndarray,
                way: np.ndarray, own: np.ndarray) -> tuple[np.ndarray, ...]:
-        """Candidates of the ``wanted`` pairs (k,) bool; see kernels.patches.search."""
+        """Candidates of the ``wanted`` pairs (k,) bool; see kernels.search."""
         world = self._world
-        return pt.search(pairs, wanted, slack, along, x, way, self.ball(way), own, self._first, self._order, self.piece,
-                         self._triangles, self._owned_point, self._owned_edge, world.skin.edges, world.skin.points,
-                         self._centre, world.gap, world.point_gap, self._near, world.of_balls)
+        return search(pairs, wanted, slack, along, x, way, self.ball(way), own, self._ptr, self._point, *self._parts,
+                      self._triangles, self.piece, world.skin.points, self._centre, world.gap, world.point_gap,
+                      self._near, world.of_balls)
 
     def _fit(self, wide: np.ndarray) -> None:
         if len(wide):
-            pt.fit_trees(self._child, self._patch, wide, self._box)
+            tr.fit_trees(self._child, self._patch, wide, self._box)
 
 
 def _whole(parts: list[np.ndarray], empty: tuple[int, ...]) -> np.ndarray:
