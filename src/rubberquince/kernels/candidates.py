@@ -3,6 +3,7 @@
 import numpy as np
 from numba import njit
 
+from rubberquince.kernels import LEAN
 from rubberquince.kernels.distance import closest, closing
 
 SAME = 1e-9          # m: so close at rest is in one place
@@ -57,17 +58,19 @@ def spans(pair, gap, far, pairs):
     return begin, lack
 
 
-@njit(cache=True, nogil=True)
-def pick(begin, lack, ids, kind, gap, far, own, strays, x, move, seen, distance, inside, apart, picked):
-    """Mark in ``picked`` (c,) bool the candidates that may come within their gap from ``x`` (n, 3) on under ``move``.
+@njit(**LEAN)
+def pick(begin, lack, ids, kind, gap, far, own, strays, x, moves, seen, distance, inside, apart, picked, w, v):
+    """Mark in ``picked`` (c,) bool the candidates that may come within their gap from ``x`` (n, 3) on under one of
+    ``moves`` (m, n, 3).
 
     begin, lack : see ``spans``.
-    strays : (pairs,), m, by how much patches may have moved against each other, all the way of ``move``.
-    What had to be looked at has ``seen`` (c,) set, and ``distance``, ``inside`` and ``apart`` as in kernels.distance.
+    strays : (pairs,), m, by how much patches may have moved against each other, all the way of ``moves``.
+    What had to be looked at has ``seen`` (c,) set, and ``distance``, ``inside`` and ``apart`` as in kernels.distance;
+    ``w`` (4,) and ``v`` (3,) are scratch.
     What lies in one place within a piece (``own``, by pair) already, as in a flat start, must come apart first.
     Returns how many more were picked.
     """
-    w, v, more = np.empty(4), np.empty(3), 0
+    more = 0
     for k in range(len(lack)):
         if lack[k] > strays[k]:
             continue
@@ -82,10 +85,13 @@ def pick(begin, lack, ids, kind, gap, far, own, strays, x, move, seen, distance,
             d = distance[e]
             if own[k] and d <= SAME:
                 continue
-            if d > reach:
-                v[0], v[1], v[2] = apart[e, 0], apart[e, 1], apart[e, 2]
-                if d - closing(kind[e], ids[e, 0], ids[e, 1], ids[e, 2], ids[e, 3], move, v, d) > reach:
-                    continue
-            picked[e] = True
-            more += 1
+            nearest = d
+            v[0], v[1], v[2] = apart[e, 0], apart[e, 1], apart[e, 2]
+            for m in range(len(moves)):
+                if nearest <= reach:
+                    break
+                near = d - closing(kind[e], ids[e, 0], ids[e, 1], ids[e, 2], ids[e, 3], moves[m], v, d)
+                nearest = min(nearest, near)
+            picked[e] = nearest <= reach
+            more += picked[e]
     return more

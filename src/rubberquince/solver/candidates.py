@@ -57,8 +57,9 @@ class Candidates:
         return begin, lack
 
     def pick(self, spans: tuple[np.ndarray, np.ndarray], own: np.ndarray, strays: np.ndarray, x: np.ndarray,
-             move: np.ndarray) -> int:
-        """Pick those that may come within their gap from ``x`` on under ``move`` (n, 3), m; returns how many more."""
-        more: int = cd.pick(*spans, self.ids, self.kind, self.gap, self.far, own, strays, x, move, self.seen,
-                            self.distance, self.inside, self.apart, self.picked)
+             moves: np.ndarray) -> int:
+        """Pick those that may come within their gap from ``x`` on under ``moves`` (m, n, 3), m; returns how many more.
+        """
+        more: int = cd.pick(*spans, self.ids, self.kind, self.gap, self.far, own, strays, x, moves, self.seen,
+                            self.distance, self.inside, self.apart, self.picked, np.empty(4), np.empty(3))
         return more

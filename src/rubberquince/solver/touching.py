@@ -132,17 +132,18 @@ class Touching:
             self._low = np.zeros(self._world.skin.moving, bool)
         if fresh or anew:
             moves = tuple(self._moves)
-        more = sum(self._pick(x, move) for move in moves)
+        more = self._pick(x, np.array(moves))
         if more or fresh or anew:
             self._collect(x)
         return more > 0
 
-    def _pick(self, x: np.ndarray, move: np.ndarray) -> int:
-        """Pick what may come within its gap under ``move`` (n, 3), m; returns how much more that is."""
+    def _pick(self, x: np.ndarray, moves: np.ndarray) -> int:
+        """Pick what may come within its gap under ``moves`` (m, n, 3), m; returns how much more that is."""
         moving = self._world.skin.moving
-        more = self._candidates.pick(self._spans, self._own, self._strays, x, move)
+        more = self._candidates.pick(self._spans, self._own, self._strays, x, moves)
         if self._world.spec.ground:
-            low = x[:moving, 1] + np.minimum(move[:moving, 1], 0.0) < self._ground_gap * (1.0 + SPARE)
+            lowest = x[:moving, 1] + np.minimum(moves[:, :moving, 1].min(axis=0), 0.0)
+            low = lowest < self._ground_gap * (1.0 + SPARE)
             more += int((low & ~self._low).sum())
             self._low |= low
         return more
