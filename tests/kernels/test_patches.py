@@ -142,3 +142,45 @@ def test_the_two_sides_of_one_body_meet_and_neighbours_do_not():
     touching.look(x, x, flat - x)
     top = x[touching.ids][:, :, 1] > 1.02
     assert (top.any(axis=1) & ~top.all(axis=1)).sum() > 100
+
+
+def within_one(world, x):
+    """Relations of the skin with itself nearer than its gap at ``x`` that are far at rest: sets of what meets."""
+    skin, near = world.skin, set()
+    triangles, edges = skin.triangles[0], skin.edges
+    for kind, ones, twos in ((VERTEX_TRIANGLE, np.arange(len(x))[:, None], triangles), (EDGE_EDGE, edges, edges)):
+        e, f = np.meshgrid(np.arange(len(ones)), np.arange(len(twos)), indexing="ij")
+        ids = np.ascontiguousarray(np.column_stack([ones[e.ravel()], twos[f.ravel()]]))
+        width = ones.shape[1]
+        ids = ids[~(ids[:, :width, None] == ids[:, None, width:]).any(axis=(1, 2))]
+        kinds = np.full(len(ids), kind, np.int8)
+        far = closest_of(ids, kinds, skin.points)[0] > 4.0 * world.carriers[0].near
+        close = closest_of(ids[far], kinds[far], x)[0] < GAP
+        near |= {sides(row, kind) for row in ids[far][close].tolist()}
+    return near
+
+
+def sides(row, kind):
+    first = 1 if kind == VERTEX_TRIANGLE else 2
+    return frozenset([frozenset(row[:first]), frozenset(row[first:])])
+
+
+def test_all_that_meets_is_found_where_a_bar_is_bent_until_its_ends_face_each_other():
+    solid = make_solid(primitives.block((30, 3, 3)), (0.6, 0.06, 0.06), 2, (0.0, 0.0, 0.0), JELLY, Touch(GAP, 0.5))
+    world = World(RunSpec([solid], [], ground=None))
+    touching, straight = Touching(world), world.skin.points.copy()
+
+    def bent(share):
+        turn = 2.0 * np.pi * share
+        angle, radius = turn * straight[:, 0] / 0.6, 0.6 / turn - straight[:, 1]
+        return np.column_stack([radius * np.sin(angle), 0.6 / turn - radius * np.cos(angle), straight[:, 2]])
+
+    open_ring, closed = bent(0.97), bent(0.9955)
+    touching.begin(open_ring)
+    touching.look(open_ring, open_ring, closed - open_ring)
+    touching.begin(closed)
+    touching.look(closed, closed)
+    near = within_one(world, closed)
+    found = {sides(row, kind) for row, kind in zip(touching.ids.tolist(), touching.kind)}
+    assert len(near) > 40 and near <= found
+    assert closest_of(touching.ids, touching.kind, straight)[0].min() > 0.5 * world.carriers[0].near

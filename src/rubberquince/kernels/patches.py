@@ -101,13 +101,14 @@ def in_pairs(pairs, counts, moving):
 
 
 @njit(cache=True, nogil=True)
-def stray(pairs, x, move, start, way, ptr, point, moving, patches, need, off):
-    """How far the patches of ``pairs`` (k, 2) move against each other until they are at ``x`` + ``move`` (n, 3), m.
+def stray(pairs, counts, x, move, start, way, ptr, point, moving, patches, need, off):
+    """How far the patches of ``pairs`` (k, 2) that ``counts`` (k,) bool move against each other until they are at ``x``
+    + ``move`` (n, 3), m.
 
     ``need`` (k,) is raised to how far they are then from where they were at ``start``, and ``off`` to how far from that
     or from where ``way`` (n, 3) leads on from there.
     """
-    wanted = in_pairs(pairs, np.ones(len(pairs), np.bool_), moving)
+    wanted = in_pairs(pairs, counts, moving)
     gone = np.empty((len(move), 3))
     here, there = np.zeros((patches, 4)), np.zeros((patches, 4))
     for p in range(moving):
@@ -125,6 +126,8 @@ def stray(pairs, x, move, start, way, ptr, point, moving, patches, need, off):
                     gone[q, i] = x[q, i] + move[q, i] - start[q, i] - way[q, i]
     motion_balls(gone, ptr, point, wanted, there)
     for k in range(len(pairs)):
+        if not counts[k]:
+            continue
         far = _strayed(here, pairs[k, 0], pairs[k, 1])
         need[k] = max(need[k], far)
         off[k] = max(off[k], min(far, _strayed(there, pairs[k, 0], pairs[k, 1])))

@@ -15,6 +15,7 @@ from rubberquince.kernels.patches import PATCH
 
 CREASE = 0.5        # of a cell: what is nearer than this at rest shares cells and moves together
 MOST = 3 * PATCH    # parts of one kind that a patch may have
+PLACES = 15         # relations of two triangles: three vertices with the other's face, twice, and nine of edges
 
 
 @njit(**LEAN)
@@ -90,11 +91,19 @@ def _together(centre, s, t, near):
 
 
 @njit(**LEAN)
-def _vertices_at_faces(vertices, which, count, faces, those, others, vertex, face, triangles, centre, x, rest, way,
-                       along, own, both, near, slack, point_gap, ids, kind, gap, far, end, w, v):
+def _rank(one, two, place):
+    """What relations of a pair are sorted by: triangle ``one`` of a patch, ``two`` of the other, and the ``place``."""
+    return (one * PATCH + two) * PLACES + place
+
+
+@njit(**LEAN)
+def _vertices_at_faces(vertices, which, count, faces, those, others, begin, second, same, vertex, face, triangles,
+                       centre, x, rest, way, along, own, both, near, slack, point_gap, ids, kind, gap, far, rank, end,
+                       w, v):
     """Add relations of ``count`` vertices, ``which`` of all, with ``others`` faces at ``end``; returns the new end.
 
-    vertices, faces : their boxes (k, 6).
+    vertices, faces : their boxes (k, 6).  The faces of their patch ``begin`` there; the vertices are those of the
+    ``second`` patch of the pair, or of the first, or both are of the ``same``.
     """
     for j in range(others):
         t = face[those[j], 3]
@@ -110,6 +119,9 @@ def _vertices_at_faces(vertices, which, count, faces, those, others, vertex, fac
             ids[end, 0], ids[end, 1], ids[end, 2], ids[end, 3] = p, q, u, z
             if _counts(VERTEX_TRIANGLE, x, rest, way, along, own, both, near, slack, point_gap, ids, gap, far, end, w,
                        v):
+                mine, its, corner = vertex[which[i], 3], those[j] - begin, vertex[which[i], 4]
+                swap = second or (same and mine > its)
+                rank[end] = _rank(its, mine, 3 + corner) if swap else _rank(mine, its, corner)
                 kind[end] = VERTEX_TRIANGLE
                 end += 1
     return end
@@ -117,7 +129,7 @@ def _vertices_at_faces(vertices, which, count, faces, those, others, vertex, fac
 
 @njit(**LEAN)
 def _edges_at_edges(ones, which, count, twos, those, others, edge, same, centre, x, rest, way, along, own, near, slack,
-                    point_gap, ids, kind, gap, far, end, w, v):
+                    point_gap, ids, kind, gap, far, rank, end, w, v):
     """Add relations of ``count`` edges, ``which`` of all, with ``others`` at ``end``; returns the new end.
 
     ones, twos : their boxes (k, 6).  Those of the ``same`` patch meet once.
@@ -132,20 +144,28 @@ def _edges_at_edges(ones, which, count, twos, those, others, edge, same, centre,
                 continue
             ids[end, 0], ids[end, 1], ids[end, 2], ids[end, 3] = p, q, u, z
             if _counts(EDGE_EDGE, x, rest, way, along, own, False, near, slack, point_gap, ids, gap, far, end, w, v):
+                rank[end] = _rank(edge[which[i], 5], edge[those[j], 5], 6 + 3 * edge[which[i], 6] + edge[those[j], 6])
                 kind[end] = EDGE_EDGE
                 end += 1
     return end
 
 
 @njit(cache=True, nogil=True)
-def _with_room(pair, ids, kind, gap, far, count, more):
+def _with_room(pair, ids, kind, gap, far, rank, count, more):
     """The same arrays, the first ``count`` of them, with room for at least so many ``more``."""
     size = 2 * count + more
     wider = (np.empty(size, np.int64), np.empty((size, 4), np.int64), np.empty(size, np.int8), np.empty(size),
-             np.empty(size))
+             np.empty(size), np.empty(size, np.int64))
     wider[0][:count], wider[1][:count], wider[2][:count] = pair[:count], ids[:count], kind[:count]
-    wider[3][:count], wider[4][:count] = gap[:count], far[:count]
+    wider[3][:count], wider[4][:count], wider[5][:count] = gap[:count], far[:count], rank[:count]
     return wider
+
+
+@njit(cache=True, nogil=True)
+def _sort(ids, kind, gap, far, rank):
+    """Sort relations by their ``rank``: in a landing, the order in which rows are met counts for some millimetres."""
+    order = np.argsort(rank)
+    ids[:], kind[:], gap[:], far[:] = ids[order], kind[order], gap[order], far[order]
 
 
 @njit(cache=True, nogil=True)
@@ -156,8 +176,9 @@ def search(pairs, wanted, slack, along, x, way, ball, own, ptr, point, vertex_pt
     A pair may move against each other by ``slack`` (k,), m, away from ``x`` or, where ``along`` (k,) bool, away from
     the ``way`` (n, 3), m, that leads on from there; ``ball`` (patches, 4) holds that.
     Patch p has the points ``point[ptr[p]]`` .. ``point[ptr[p + 1]]`` and in like manner its own rows of ``vertex``
-    (v, 3): the place among these points, the point, and the triangle it goes with; of ``edge`` (e, 5): two places, two
-    points, and the triangle; and of ``face`` (t, 4): three places and the triangle.
+    (v, 5): the place among these points, the point, the triangle it goes with, which one of the patch that is, and
+    which of its corners; of ``edge`` (e, 7): two places, two points, and the same; and of ``face`` (t, 4): three places
+    and the triangle.
     Gaps are those of the points that are part of it, ``gaps`` (pieces,) the widest.  Those of pieces of ``balls``
     (pieces,) bool are their radii: two balls keep the sum, or as far apart as they start, and only middles touch.
     A triangle whose corners are one point stands for that alone, and meets faces.
@@ -167,7 +188,8 @@ def search(pairs, wanted, slack, along, x, way, ball, own, ptr, point, vertex_pt
     Returns pair (r,), ids (r, 4), kind, gap and far: how near it comes at least without the slack, m.
     """
     pair, ids, kind = np.empty(1024, np.int64), np.empty((1024, 4), np.int64), np.empty(1024, np.int8)
-    gap, far, count, shift, nowhere = np.empty(1024), np.empty(1024), 0, np.empty(3), np.zeros(way.shape)
+    gap, far, rank, count = np.empty(1024), np.empty(1024), np.empty(1024, np.int64), 0
+    shift, nowhere = np.empty(3), np.zeros(way.shape)
     hull, other, w, v = np.empty((1, 6)), np.empty((1, 6)), np.empty(4), np.empty(3)
     one, two, ones, twos = np.empty((MOST, 6)), np.empty((MOST, 6)), np.empty((MOST, 6)), np.empty((MOST, 6))
     which, those = np.empty(MOST, np.int64), np.empty(MOST, np.int64)
@@ -191,23 +213,26 @@ def search(pairs, wanted, slack, along, x, way, ball, own, ptr, point, vertex_pt
             m = _near(one, vertex, 1, vertex_ptr[a], vertex_ptr[a + 1], other, ones, which)
             n = _near(two, face, 3, face_ptr[b], face_ptr[b + 1], hull, twos, those)
             if count + m * n > len(kind):
-                pair, ids, kind, gap, far = _with_room(pair, ids, kind, gap, far, count, m * n)
-            count = _vertices_at_faces(ones, which, m, twos, those, n, vertex, face, triangles, centre, x, rest, way,
-                                       along[k], mine, both, near, wide, point_gap, ids, kind, gap, far, count, w, v)
+                pair, ids, kind, gap, far, rank = _with_room(pair, ids, kind, gap, far, rank, count, m * n)
+            count = _vertices_at_faces(ones, which, m, twos, those, n, face_ptr[b], False, a == b, vertex, face,
+                                       triangles, centre, x, rest, way, along[k], mine, both, near, wide, point_gap,
+                                       ids, kind, gap, far, rank, count, w, v)
         if not one_balls and a != b:
             m = _near(two, vertex, 1, vertex_ptr[b], vertex_ptr[b + 1], hull, twos, those)
             n = _near(one, face, 3, face_ptr[a], face_ptr[a + 1], other, ones, which)
             if count + m * n > len(kind):
-                pair, ids, kind, gap, far = _with_room(pair, ids, kind, gap, far, count, m * n)
-            count = _vertices_at_faces(twos, those, m, ones, which, n, vertex, face, triangles, centre, x, rest, way,
-                                       along[k], mine, False, near, wide, point_gap, ids, kind, gap, far, count, w, v)
+                pair, ids, kind, gap, far, rank = _with_room(pair, ids, kind, gap, far, rank, count, m * n)
+            count = _vertices_at_faces(twos, those, m, ones, which, n, face_ptr[a], True, False, vertex, face,
+                                       triangles, centre, x, rest, way, along[k], mine, False, near, wide, point_gap,
+                                       ids, kind, gap, far, rank, count, w, v)
         if not one_balls and not two_balls:
             m = _near(one, edge, 2, edge_ptr[a], edge_ptr[a + 1], other, ones, which)
             n = _near(two, edge, 2, edge_ptr[b], edge_ptr[b + 1], hull, twos, those)
             if count + m * n > len(kind):
-                pair, ids, kind, gap, far = _with_room(pair, ids, kind, gap, far, count, m * n)
+                pair, ids, kind, gap, far, rank = _with_room(pair, ids, kind, gap, far, rank, count, m * n)
             count = _edges_at_edges(ones, which, m, twos, those, n, edge, a == b, centre, x, rest, way, along[k], mine,
-                                    near, wide, point_gap, ids, kind, gap, far, count, w, v)
-        for e in range(before, count):
-            pair[e] = k
+                                    near, wide, point_gap, ids, kind, gap, far, rank, count, w, v)
+        pair[before:count] = k
+        if count - before > 1:
+            _sort(ids[before:count], kind[before:count], gap[before:count], far[before:count], rank[before:count])
     return pair[:count].copy(), ids[:count].copy(), kind[:count].copy(), gap[:count].copy(), far[:count].copy()

@@ -102,12 +102,14 @@ class Patches:
         corner = self._triangles[self._order]
         face = np.column_stack([places(corner, np.repeat(owner[:, None], 3, axis=1)), self._order])
         row, side = np.nonzero(owned_point[self._order])
-        vertex = np.column_stack([face[row, side], corner[row, side], self._order[row]])
-        number = owned_edge[self._order]
-        rank, side = np.nonzero(number >= 0)
-        ends = skin.edges[number[rank, side]]
-        edge = np.column_stack([places(ends, np.repeat(owner[rank, None], 2, axis=1)), ends, self._order[rank]])
-        return begins(owner[row]), vertex, begins(owner[rank]), edge, self._first, face
+        rank = np.arange(len(owner)) - self._first[owner]
+        vertex = np.column_stack([face[row, side], corner[row, side], self._order[row], rank[row], side])
+        vertex_of, number = owner[row], owned_edge[self._order]
+        row, side = np.nonzero(number >= 0)
+        ends = skin.edges[number[row, side]]
+        edge = np.column_stack([places(ends, np.repeat(owner[row, None], 2, axis=1)), ends, self._order[row], rank[row],
+                                side])
+        return begins(vertex_of), vertex, begins(owner[row]), edge, self._first, face
 
     def _sharing_a_point(self) -> np.ndarray:
         """Sorted keys of pairs of patches that move and have a point in common, see ``meeting``."""
@@ -161,15 +163,16 @@ class Patches:
         pt.motion_balls(move, self._ptr, self._point, np.ones(self.moving, bool), ball)
         return ball
 
-    def stray(self, pairs: np.ndarray, x: np.ndarray, moves: list[np.ndarray], start: np.ndarray,
+    def stray(self, pairs: np.ndarray, counts: np.ndarray, x: np.ndarray, moves: list[np.ndarray], start: np.ndarray,
               way: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-        """How far, m, pairs (k, 2) move against each other on ``moves`` from ``x``.
+        """How far, m, those pairs (k, 2) that ``counts`` (k,) bool move against each other on ``moves`` from ``x``.
 
         That is from ``start``, and from this or the end of the ``way``; see kernels.patches.stray.
         """
         need, off = np.zeros((2, len(pairs)))
         for move in moves:
-            pt.stray(pairs, x, move, start, way, self._ptr, self._point, self.moving, len(self.piece), need, off)
+            pt.stray(pairs, counts, x, move, start, way, self._ptr, self._point, self.moving, len(self.piece), need,
+                     off)
         return need, off
 
     def bends(self, move: np.ndarray, part: float) -> bool:

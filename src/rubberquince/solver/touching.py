@@ -89,7 +89,7 @@ class Touching:
     def begin(self, x: np.ndarray) -> None:
         """A substep begins at skin points ``x`` (n, 3), m."""
         zero = np.zeros(x.shape)
-        self._strayed += self._patches.stray(self._pairs, x, [zero], self._start, zero)[0]
+        self._strayed += self._patches.stray(self._pairs, self._slack >= 0.0, x, [zero], self._start, zero)[0]
         self._slack[self._along] = -1.0             # lists along a way end with it
         self._along[:] = False
         self._start = x.copy()
@@ -111,6 +111,8 @@ class Touching:
         if not len(self._way):
             self._way = moves[0] if moves else np.zeros(x.shape)
         fresh = self._at is not at
+        if not fresh:
+            moves = tuple(move for move in moves if not any(np.array_equal(move, known) for known in self._moves))
         if not (fresh or moves):
             return False
         if fresh:
@@ -172,7 +174,8 @@ class Touching:
 
     def _cover(self, x: np.ndarray, moves: list[np.ndarray]) -> bool:
         """Make the candidates hold on the ways of ``moves`` from ``x``; returns True when some were searched for."""
-        need, off = self._patches.stray(self._pairs, x, moves, self._start, self._way)
+        self._slack[self._alike] = -1.0             # searched for anew where they no longer face one way
+        need, off = self._patches.stray(self._pairs, ~self._alike, x, moves, self._start, self._way)
         strays = np.maximum(self._strays, self._strayed + np.where(self._along, off, need))
         stale = ~self._alike & (strays * (1.0 + ROUNDING) > self._slack)
         if stale.any():
@@ -185,7 +188,6 @@ class Touching:
             strays = np.where(stale, np.where(self._along, off, need), strays)
             new = self._patches.search(self._pairs, stale, self._slack, self._along, self._start, self._way,
                                        self._own)
-            self._slack[self._alike] = -1.0         # searched for anew where they no longer face one way
             self._candidates = self._candidates.joined(~(stale | self._alike), new)
         self._strays = np.where(self._alike, -np.inf, strays)
         return bool(stale.any())
