@@ -13,10 +13,10 @@ from rubberquince.kernels.distance import LEAVING, closest, closing, first_hit, 
 
 PREDICTOR, NEWTON, SAFE = 0, 1, 2           # stages
 FREE, DEFLECTED, HELD_BACK = 0, 1, 2        # how a motion had to be limited
-ROUNDS = 4
+ROUNDS, OF_PUSHES = 8, 2         # rounds at most, and those that look at what pushes first
 LEAST = 0.03                        # of the gap: what is nearer may hardly come nearer still
 SMALL = 0.5                         # of the distance
-SWEEPS = 10
+SWEEPS = 30
 CLOSE_ENOUGH = (1e-2, 1e-3)         # of the gap, for predictor and Newton: a sweep changing less is the last
 
 
@@ -175,7 +175,7 @@ def limit_motion(stage, ids, kind, gap, distance, apart, pushes, x, moving, bind
     wanted, everyone, known = move.copy(), np.ones(m, np.bool_), np.zeros(m)
     among, wide = pushes, False
     for turn in range(ROUNDS):
-        if turn == ROUNDS // 2:
+        if turn == OF_PUSHES:
             among, wide = everyone, True
         if _violations(stage, ids, kind, gap, distance, apart, among, x, skin_move, moving, bind_node, listed, worst,
                        weights, normals) == 0:
