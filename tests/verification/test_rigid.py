@@ -161,6 +161,42 @@ def test_a_ball_thrown_aslant_goes_on_spinning(bounce, friction, spin):
     assert momentum[2] / (moment * mass.sum()) == pytest.approx(spin - stops * r / moment, abs=0.05 * (1.0 + spin))
 
 
+@pytest.mark.parametrize("quality", ["draft", "good"])
+@pytest.mark.parametrize(("tilt", "bounce"), [(30.0, 0.2), (30.0, 0.8), (60.0, 0.5)])
+def test_a_rod_that_lands_on_its_end_is_turned_by_the_blow(quality, tilt, bounce):
+    """J = (1 + e) v / (1/m + a²/I) at the corner, a beside the centre: as wholes, bodies would only be thrown back."""
+    size, turn = np.array([0.3, 0.04, 0.04]), Rotation.from_euler("z", tilt, degrees=True).as_matrix()
+    corners = BOX.points * size @ turn.T
+    low, touch = corners[np.argmin(corners[:, 1])], Touch(1e-3, 0.0, bounce)
+    rod = rigid(BOX, size, (0.0, 0.15 - low[1], 0.0), touch=touch, rotation=turn)
+    stepper = Stepper(RunSpec([rod], [], quality=QUALITIES[quality], ground=touch))
+    fall = np.sqrt(2 * 0.149 / 9.81)
+    for _ in range(5):
+        stepper.frame()
+    mass, moment = stepper.world.mass.sum(), stepper.world.mass.sum() / 12 * (size[0] ** 2 + size[1] ** 2)
+    blow = (1.0 + bounce) * 9.81 * fall / (1.0 / mass + low[0] ** 2 / moment)
+    _, speed, momentum = momenta(stepper)
+    assert momentum[2] / moment == pytest.approx(low[0] * blow / moment, rel=0.06 if quality == "draft" else 0.04)
+    assert speed[1] == pytest.approx(blow / mass - 9.81 * 5 / 24, abs=0.08)
+
+
+@pytest.mark.parametrize("quality", ["draft", "good", "sure"])
+def test_a_blow_on_one_end_of_a_see_saw_throws_up_what_lies_on_the_other(quality):
+    """What falls gives the plank its moment about the wedge: it is not the plank's centre that is struck."""
+    plank = rigid(primitives.block((8, 1, 2)), (0.4, 0.02, 0.08), (0.0, 0.0625, 0.0), touch=Touch(1e-3, 0.6))
+    light = rigid(BOX, (0.04, 0.04, 0.04), (-0.17, 0.0955, 0.0), RigidMaterial(300.0))
+    heavy = rigid(BOX, (0.06, 0.06, 0.06), (0.17, 0.3, 0.0), RigidMaterial(2000.0))
+    wedge = make_block_collider((0.02, 0.05, 0.08), (0.0, 0.025, 0.0))
+    stepper, top, turns = Stepper(RunSpec([plank, light, heavy], [wedge], quality=QUALITIES[quality])), 0.0, []
+    for _ in range(14):
+        stepper.frame()
+        top = max(top, momenta(stepper, 1)[0][1])
+        turns.append(momenta(stepper, 0)[2][2])
+    moment = stepper.world.mass[stepper.world.node_body == 0].sum() / 12 * (0.4 ** 2 + 0.02 ** 2)
+    assert -13.0 < min(turns) / moment < -6.0           # rad/s; struck plastically it turns at 8.7
+    assert 0.25 < top < 0.45                            # m; it lay at 0.09
+
+
 @pytest.mark.parametrize("bounce", [0.0, 0.5, 0.95])
 def test_a_heavy_ball_and_a_light_one_meet_as_in_billiards(bounce):
     touch = Touch(1e-3, 0.0, bounce)

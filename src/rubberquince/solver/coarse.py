@@ -8,7 +8,7 @@ from rubberquince.distinct import distinct
 from rubberquince.kernels.coarse import coarse_elastic
 from rubberquince.kernels.isometry import fit_isometry
 from rubberquince.solver.carriers.carrier import Carrier
-from rubberquince.solver.world import Pattern, World
+from rubberquince.solver.world import RIGID, Pattern, World
 
 THIN = 1e-4         # of the longest way through a part: thinner ones are flat, and stretch in their plane only
 
@@ -24,7 +24,7 @@ class CoarseSpace:
         """``blocks`` (nnz, 9) are the stiffness blocks at rest, N/m."""
         self._world = world
         self.aggregate, modes = _aggregates(world.carriers)
-        self._rigid = {int(self.aggregate[lo]): lo for lo in world.first_node[:-1][world.firm[: world.bodies] == 1]}
+        self._rigid = {int(self.aggregate[lo]): lo for lo in world.first_node[:-1][world.firm[: world.bodies] == RIGID]}
         size = 12 * (int(self.aggregate.max(initial=-1)) + 1)
         self._elastic, self._inertial, self._drawn = np.zeros((3, size, size))
         self.matrix = np.zeros((size, size))

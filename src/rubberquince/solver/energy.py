@@ -8,7 +8,7 @@ from rubberquince.solver.courses import Courses
 from rubberquince.solver.newton import Newton, Step
 from rubberquince.solver.seams import Seams
 from rubberquince.solver.state import State
-from rubberquince.solver.world import World
+from rubberquince.solver.world import RIGID, World
 
 MOST_GAIN = 0.2            # of the kinetic energy, in a substep: more is the scheme's
 FED = 0.002                 # rad, in a substep: the swelling and shrinking of what turns faster is fed by the scheme
@@ -22,7 +22,7 @@ class Energy:
         self._world, self._newton, self._contacts, self._seams, self._courses = world, newton, contacts, seams, courses
         self._loose = world.turns
         still = not courses.any             # else work of what is led, which is known roughly, would pass for a gain
-        firm = world.firm[: world.bodies] == 1
+        firm = world.firm[: world.bodies] == RIGID
         self._skins = still & np.array([not carrier.filled for carrier in world.carriers], bool) & ~(self._loose & firm)
         self.owed = 0.0
 

@@ -8,13 +8,14 @@ import numpy as np
 from rubberquince.errors import Stopped
 from rubberquince.kernels import turning as tn
 from rubberquince.solver.balls import Balls
-from rubberquince.solver.bounce import Bounce, find_bounces
+from rubberquince.solver.bounce import Bounce
 from rubberquince.solver.contacts import Contacts
 from rubberquince.solver.courses import Courses
 from rubberquince.solver.damping import Damping
 from rubberquince.solver.energy import Energy
 from rubberquince.solver.firmness import contact_stiffness
 from rubberquince.solver.forces import Forces
+from rubberquince.solver.meetings import find_bounces
 from rubberquince.solver.newton import BOUNCE_TOLERANCE, PATIENT, Effort, Move, Newton, Step
 from rubberquince.solver.overlaps import parted
 from rubberquince.solver.scheme import Aim, Scheme
@@ -33,7 +34,7 @@ from rubberquince.solver.specs import (
 )
 from rubberquince.solver.state import State
 from rubberquince.solver.system import ElasticSystem
-from rubberquince.solver.world import World
+from rubberquince.solver.world import RIGID, World
 
 STILL_SPEED = 1e-4          # m/s: slower sliding counts as sticking
 USUAL_FPS = 24.0            # fewer frames a second have more substeps each: a step never gets longer
@@ -75,7 +76,7 @@ class Stepper:
         rest = self.world.start
         self.state = State.at_rest(parted(self.world), len(self.world.flow.memory), self.world.bodies)
         self._loose = self.world.turns
-        self._rigid = self._loose & (self.world.firm[: self.world.bodies] == 1)
+        self._rigid = self._loose & (self.world.firm[: self.world.bodies] == RIGID)
         self._scheme = Scheme(self.world, self._loose, min(spec.quality.ringing, USUAL_FPS / spec.fps))
         self._damping = Damping(self.world, self.system, self._loose, pitches)
         self._forces, self._courses = Forces(self.world), Courses(self.world)
@@ -258,7 +259,7 @@ class Stepper:
         if end.cut or gains:
             v, push, force = self._stopped(x, v, push, force, step, end.cut)
         for bounce in step.bounces:
-            bounce.part(self.world.mass, x, v)
+            bounce.part(x, v)
         if self._balls.any:
             self._balls.calm(buried, state.v, v)
             due = self._scheme.due(state.v, state.push, state.force, h)

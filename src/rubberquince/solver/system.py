@@ -8,7 +8,7 @@ import numpy as np
 from rubberquince.kernels import linear
 from rubberquince.kernels.coarse import balance, coarse_factor
 from rubberquince.solver.coarse import CoarseSpace
-from rubberquince.solver.world import World
+from rubberquince.solver.world import RIGID, World
 
 SERIAL_ELEMENTS = 8000      # below, a second thread costs more than it gives
 MOST_ITERATIONS = 400
@@ -32,7 +32,7 @@ class ElasticSystem:
         self.compliance = np.zeros(n)
         self._left = np.zeros((n, 3))
         self._loose = ~world.anchored
-        self._rigid = world.firm[world.node_body] == 1
+        self._rigid = world.firm[world.node_body] == RIGID
         self.stiffen()
 
     def use_threads(self, threads: int) -> None:

@@ -39,7 +39,7 @@ from rubberquince.solver.terms.reshaping import Reshaping
 from rubberquince.solver.terms.springs import Springs
 from rubberquince.solver.terms.term import Term
 
-LED = 2                      # how firm what is led or stands is; see World.firm
+RIGID, LED = 1, 2            # how firm something is; see World.firm
 OWN_BOUNCE = -1.0            # no number for the bounce: what bodies are made of decides
 CARRIERS: dict[type, Callable[[Any], Carrier]] = {
     SolidSpec: solid_carrier, ShellSpec: shell_carrier, LedSpec: led_carrier,
@@ -150,7 +150,7 @@ class World:
         self.point_gap, self.friction = np.zeros((2, len(self.skin.points)))
         rigid = [isinstance(body, RigidSpec) for body in spec.bodies]
         self.any_rigid = any(rigid)
-        # of pieces, then the ground: 0 gives way, 1 is rigid, LED is led or stands
+        # of pieces, then the ground: 0 gives way, RIGID, and LED is led or stands
         self.firm = np.array([*(LED if isinstance(body, LedSpec) else int(r) for r, body in zip(rigid, spec.bodies)),
                               *([LED] * (len(spec.colliders) + 1))])
         self.bounce, self.outside_only = np.full(pieces, OWN_BOUNCE), np.zeros(pieces, bool)

@@ -1,0 +1,135 @@
+"""Which bodies are about to meet in a step, and where."""
+
+import numpy as np
+from numba import njit
+from scipy.optimize import nnls
+
+from rubberquince.kernels.contact import carry, friction_between
+from rubberquince.kernels.distance import EDGE_EDGE, closest
+from rubberquince.solver.bounce import Bounce, Side, bounce
+from rubberquince.solver.contacts import Contacts
+from rubberquince.solver.world import LED, World
+
+OF_RIGID = 0.2              # of rigid bodies without a number: they have nothing of their own that throws them back
+HOP = 0.4                   # m/s: those that meet more slowly do not bounce without a number, as when they roll
+BORDER = 1e-3               # share of edges in the normal of a meeting: theirs are tilted where faces meet flat
+NEAREST = 0.5               # of a gap that what meets first may be farther away than the nearest
+SUM = 1e3                   # how strongly shares of places are held to come to one
+LEAST_STEPS = 4.0           # of gravity: what closes more slowly than it gains in so many steps may be at rest
+
+
+@njit(cache=True, nogil=True)
+def meetings(ids, kind, gap, x, v, piece, h, fall, out, away):
+    """Normals, summed, of relations that come within their gap in a step of ``h``, s, for each pair of pieces.
+
+    x, v : (n, 3) skin points, m, and their speeds, m/s.  ``fall`` is the way gravity adds in a step, m.
+    out : (pieces + 1, pieces + 1, 3), zeroed; by the two pieces, from the second to the first, the ground last.
+    away : (pieces + 1, pieces + 1), infinite; how far the nearest of these is from its gap, m.
+    """
+    w, apart = np.empty(4), np.empty(3)
+    last = len(out) - 1
+    for e in range(len(ids)):
+        d, inside = closest(kind[e], x, ids, e, w, apart)
+        if d <= 0.0:
+            continue
+        speed = 0.0
+        for k in range(4):
+            if ids[e, k] >= 0:
+                for i in range(3):
+                    speed += w[k] * apart[i] / d * v[ids[e, k], i]
+        if d + h * speed - fall < gap[e]:
+            one, two = piece[ids[e, 0]], piece[ids[e, 3]] if ids[e, 3] >= 0 else last
+            a, b = min(one, two), max(one, two)
+            away[a, b] = min(away[a, b], max(d - gap[e], 0.0))
+            share = (1.0 if inside and kind[e] != EDGE_EDGE else BORDER) * (1.0 if a == one else -1.0)
+            for i in range(3):
+                out[a, b, i] += share * apart[i] / d
+
+
+@njit(cache=True, nogil=True)
+def meeting_places(ids, kind, gap, x, piece, away, friction, ground_friction):
+    """Where the nearest relations of pairs of pieces are.
+
+    x, away : see ``meetings``; friction : (n,) coefficients of points.
+    Returns the number a · (pieces + 1) + b (k,) of each pair, the place on the first side (k, 3), m, and the friction
+    coefficient there (k,).
+    """
+    pair, place, grip = np.empty(len(ids), np.int64), np.zeros((len(ids), 3)), np.empty(len(ids))
+    w, apart = np.empty(4), np.empty(3)
+    last, count = len(away) - 1, 0
+    for e in range(len(ids)):
+        one, two = piece[ids[e, 0]], piece[ids[e, 3]] if ids[e, 3] >= 0 else last
+        a, b = min(one, two), max(one, two)
+        if away[a, b] < np.inf and closest(kind[e], x, ids, e, w, apart)[0] < away[a, b] + (1.0 + NEAREST) * gap[e]:
+            for k in range(2 if kind[e] == EDGE_EDGE else 1):
+                for i in range(3):
+                    place[count, i] += abs(w[k]) * x[ids[e, k], i]
+            pair[count] = a * len(away) + b
+            grip[count] = friction_between(kind[e], ids, e, w, friction, ground_friction)
+            count += 1
+    return pair[:count], place[:count], grip[:count]
+
+
+def find_bounces(world: World, contacts: Contacts, x: np.ndarray, v: np.ndarray, h: float) -> list[Bounce]:
+    """The bounces of a step of ``h``, s, that starts at nodes ``x`` (n, 3), m, with speeds ``v``, m/s."""
+    points, pieces, touching = world.skin, len(world.gap), contacts.touching
+    contacts.look(x, h * v)
+    skin, speed = contacts.carry(x), np.zeros_like(points.points)
+    carry(v, points.bind_node, points.bind_weight, speed)
+    normals = np.zeros((pieces + 1, pieces + 1, 3))
+    away = np.full(normals.shape[:2], np.inf)
+    meetings(touching.ids, touching.kind, touching.gap, skin, speed, points.piece, h,
+             h * h * float(np.max(_pull(world), initial=0.0)), normals, away)
+    balls = np.append(world.of_balls, False)        # they have no centre in common that could be thrown back
+    normals[balls], normals[:, balls] = 0.0, 0.0
+    speeds, pull = np.zeros((pieces + 1, 3)), np.append(_pull(world), np.zeros(pieces + 1 - world.bodies))
+    mass = np.add.reduceat(world.mass, world.first_node[:-1])
+    speeds[: world.bodies] = np.add.reduceat(world.mass[:, None] * v, world.first_node[:-1]) / mass[:, None]
+    which, places, grips = meeting_places(touching.ids, touching.kind, touching.gap, skin, points.piece, away,
+                                          world.friction, world.ground_friction)
+    found = []
+    for a, b in zip(*np.nonzero(normals.any(axis=2))):
+        share = max(world.bounce[a], world.bounce[b] if b < pieces else -1.0)
+        least = LEAST_STEPS * max(pull[a], pull[b]) * h
+        if share < 0.0 and world.firm[a] and world.firm[b]:
+            share, least = OF_RIGID, max(HOP, least)
+        length = float(np.linalg.norm(normals[a, b]))
+        closing = float(normals[a, b] @ (speeds[b] - speeds[a])) / max(length, 1e-300)
+        if a != b and share >= 0.0 and length > 1e-9 and closing > least:       # what rolls over corners does not close
+            here, sides = which == a * (pieces + 1) + b, _sides(world, (a, b), x, v)
+            if any(side.gives for side in sides):
+                place = _place(places[here], normals[a, b] / length, [side for side in sides if side.gives])
+                found += bounce((a, b), sides, place, normals[a, b] / length, away[a, b], float(grips[here].mean()),
+                                share, h)
+    return found
+
+
+def _sides(world: World, pieces: tuple[int, int], x: np.ndarray, v: np.ndarray) -> list[Side]:
+    """Those of two pieces that are bodies."""
+    sides = []
+    for piece, sign in zip(pieces, (1.0, -1.0)):
+        if piece < world.bodies:
+            nodes = slice(*world.first_node[piece : piece + 2])
+            firm = int(world.firm[piece]) if world.free[nodes].any() else LED
+            sides.append(Side(nodes, sign, firm, world.mass[nodes], x[nodes], v[nodes]))
+    return sides
+
+
+def _place(places: np.ndarray, normal: np.ndarray, sides: list[Side]) -> np.ndarray:
+    """Of all ``places`` (k, 3), m, and those between them the one (3,) where an impulse turns ``sides`` least.
+
+    What lies flat is not turned, what lands on a corner is.
+    """
+    rows = []
+    for side in sides:
+        values, axes = np.linalg.eigh(side.looseness)
+        rows.append(np.sqrt(np.maximum(values, 0.0))[:, None] * (axes.T @ np.cross(places - side.centre, normal).T))
+    turn = np.concatenate(rows)
+    turn /= max(np.abs(turn).max(), 1e-300)
+    share, _ = nnls(np.vstack([turn, np.full(len(places), SUM)]), np.append(np.zeros(len(turn)), SUM))
+    return np.array(share @ places / share.sum())
+
+
+def _pull(world: World) -> np.ndarray:
+    """What pulls at each solid (solids,), m/s², either way."""
+    return np.abs(world.gravity * world.weight)
