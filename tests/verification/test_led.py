@@ -8,7 +8,7 @@ import pytest
 from bodies import JELLY, crossings, make_shell, make_solid, own_crossings
 from rubberquince.shapes import primitives
 from rubberquince.shapes.polymesh import edges_of
-from rubberquince.solver.specs import QUALITIES, Goal, LedSpec, RunSpec, Touch
+from rubberquince.solver.specs import QUALITIES, Goal, LedSpec, RigidMaterial, RigidSpec, RunSpec, Touch
 from rubberquince.solver.stepper import Stepper
 from rubberquince.solver.world import World
 
@@ -54,6 +54,20 @@ def test_a_box_goes_along_with_a_belt_that_friction_can_hold_and_lags_behind_one
         wanted = 0.5 * min(pull, 0.6 * 9.81) * time ** 2
         assert mean(stepper, 0)[0][0] == pytest.approx(wanted, rel=0.03 if holds else 0.08)
         assert own_crossings(stepper) == 0
+
+
+@pytest.mark.parametrize("quality", ["draft", "good"])
+@pytest.mark.parametrize(("pivot", "bounce"), [(0.0, 0.5), (0.0, 1.0), (-0.2, 0.5)])
+def test_a_bat_that_turns_strikes_as_fast_as_it_goes_where_it_strikes(quality, pivot, bounce):
+    turn, touch = lambda t: about_z(5.0 * t), Touch(1e-3, 0.0, bounce)
+    place = lambda t: turn(t) @ [-pivot, 0.0, 0.0] + np.array([pivot, 0.0, 0.0])       # noqa: E731
+    bat = replace(led((0.4, 0.02, 0.1), place, turn, friction=0.0), touch=touch)
+    ball = primitives.sphere(32, 16)
+    thrown = RigidSpec(0.05 * ball.points, ball.triangles, np.eye(3), np.array([0.15, 0.06, 0.0]), RigidMaterial(600.0),
+                       touch)
+    stepper = Stepper(RunSpec([thrown, bat], [], gravity=0.0, ground=None, quality=QUALITIES[quality]))
+    frames(stepper, 8)
+    assert np.linalg.norm(mean(stepper, 0)[1]) == pytest.approx((1 + bounce) * 5.0 * (0.15 - pivot), rel=0.06)
 
 
 def test_what_is_led_is_where_its_course_says_at_the_end_of_every_frame():

@@ -2,6 +2,7 @@
 
 import numpy as np
 import pytest
+from scipy.spatial.transform import Rotation
 
 from bodies import JELLY, crossings, make_block_collider, make_ring_with_a_slit, make_solid
 from rubberquince.shapes import primitives
@@ -175,3 +176,22 @@ def test_what_starts_exactly_on_another_stands_on_it_and_slides_as_it_would(drop
     assert stepper.skin()[:, 1].min() > 0.1
     assert crossings(stepper.contacts.carry(x), edges_of(stepper.world.skin.triangles[0]),
                      stepper.world.skin.triangles[1]) == 0
+
+
+@pytest.mark.parametrize(("quality", "bounce"), [("draft", 0.8), ("good", 0.8), ("good", 0.2)])
+def test_a_soft_rod_that_lands_on_its_end_is_turned_by_the_blow(quality, bounce):
+    """J = (1 + e) v / (1/m + a²/I): with its centre alone thrown back, it came up again as it fell."""
+    size, turn = np.array([0.3, 0.04, 0.04]), Rotation.from_euler("z", 30, degrees=True).as_matrix()
+    mesh, touch = primitives.block((15, 2, 2)), Touch(1e-3, 0.0, bounce)
+    corners = mesh.points * size @ turn.T
+    low = corners[np.argmin(corners[:, 1])]
+    rod = make_solid(mesh, size, 2, (0.0, 0.15 - low[1], 0.0), Material(4e5, 0.4, 1000.0, 0.0), touch, rotation=turn)
+    stepper, spins = Stepper(RunSpec([rod], [], quality=QUALITIES[quality], ground=touch)), []
+    mass = stepper.world.mass
+    for _ in range(5):
+        stepper.frame()
+        r, v = (a - mass @ a / mass.sum() for a in (stepper.state.x, stepper.state.v))
+        spins.append((mass @ np.cross(r, v))[2] / (mass @ (r[:, :2] ** 2).sum(axis=1)))
+    moment = (size[0] ** 2 + size[1] ** 2) / 12
+    blow = (1.0 + bounce) * np.sqrt(2 * 9.81 * 0.149) / (1.0 + low[0] ** 2 / moment)
+    assert min(spins) == pytest.approx(low[0] * blow / moment, rel=0.3)         # it bends, and lies a part of the frame

@@ -197,6 +197,19 @@ def test_a_blow_on_one_end_of_a_see_saw_throws_up_what_lies_on_the_other(quality
     assert 0.25 < top < 0.45                            # m; it lay at 0.09
 
 
+@pytest.mark.parametrize("apart", [4e-4, 3e-3])
+@pytest.mark.parametrize("quality", ["draft", "good"])
+def test_a_row_of_balls_passes_on_a_blow_to_the_last(quality, apart):
+    touch = Touch(1e-4, 0.0, 1.0)
+    balls = [rigid(BALL, (0.06,) * 3, (k * (0.06 + apart) - 0.1 * (k == 0), 0.0301, 0.0), touch=touch)
+             for k in range(4)]
+    stepper = Stepper(RunSpec(balls, [], quality=QUALITIES[quality], ground=Touch(1e-4, 0.0)))
+    stepper.state.v[stepper.world.node_body == 0, 0] = 1.0
+    for _ in range(6):
+        stepper.frame()
+    assert [momenta(stepper, k)[1][0] for k in range(4)] == pytest.approx([0.0, 0.0, 0.0, 1.0], abs=0.02)
+
+
 @pytest.mark.parametrize("bounce", [0.0, 0.5, 0.95])
 def test_a_heavy_ball_and_a_light_one_meet_as_in_billiards(bounce):
     touch = Touch(1e-3, 0.0, bounce)

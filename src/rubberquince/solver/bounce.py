@@ -78,10 +78,10 @@ class Side:
         """(3,) m/s, of it as a whole, ``arm`` (3,), m, from its centre."""
         return np.array(self.share @ self.v + np.cross(self.spin, arm))
 
-    def gives_way(self, arm: np.ndarray) -> np.ndarray:
-        """What speed an impulse of 1 N s gives that place, (3, 3) m/s."""
-        lever = np.cross(np.eye(3), arm).T
-        return np.array(np.eye(3) / self.mass.sum() - lever @ self.looseness @ lever) * self.gives
+    def between(self, arm: np.ndarray, other: np.ndarray) -> np.ndarray:
+        """What speed at ``arm`` an impulse of 1 N s gives that acts at the ``other`` (3,), m, (3, 3) m/s."""
+        one, two = (np.cross(np.eye(3), way).T for way in (arm, other))
+        return np.array(np.eye(3) / self.mass.sum() - one @ self.looseness @ two) * self.gives
 
     def push(self, impulse: np.ndarray, arm: np.ndarray, v: np.ndarray) -> None:
         """Give all nodes, in ``v`` (n, 3), what an ``impulse`` (3,), N s, at that place does."""
@@ -98,29 +98,69 @@ class Side:
 
 
 @dataclass(frozen=True, eq=False)
-class Bounce:
-    """A pair over all nodes of one or two bodies among two ``pieces``: u = Σ coef · normal·move.
+class Meeting:
+    """Two ``pieces`` that may meet in a step, along the ``normal`` (3,) from the second to the first.
 
-    It is drawn to ``target``, m, by ``stiffness``, N/m.
-
-    sides : the bodies, and arms : (3,) m from the centre of each to where they meet.
-    speed : m/s, what they part with.  friction : the coefficient there; closing : m/s, of the meeting.
+    sides : those of them that are bodies; arms : (3,) m from their centres to the place.  away : m, from touching.
+    share : of their speed that they part with; least : m/s, from where they do.  friction : the coefficient.
     """
 
     pieces: tuple[int, int]
     normal: np.ndarray
+    sides: list[Side]
+    arms: list[np.ndarray]
+    away: float
+    share: float
+    least: float
+    friction: float
+
+    def now(self, x: np.ndarray, v: np.ndarray) -> "Meeting":
+        """The same where nodes are at ``x`` (n, 3) with speeds ``v`` (n, 3)."""
+        return replace(self, sides=[side.now(x, v) for side in self.sides])
+
+    @property
+    def parting(self) -> np.ndarray:
+        """How what meets moves from each other, (3,) m/s."""
+        return np.array(sum(side.sign * side.speed(arm) for side, arm in zip(self.sides, self.arms)))
+
+    @property
+    def parts(self) -> float:
+        """The same along the normal: below zero while they close."""
+        return float(self.parting @ self.normal)
+
+    def gives_way(self, other: "Meeting") -> np.ndarray:
+        """What speed of parting here an impulse of 1 N s at the ``other`` meeting gives, (3, 3) m/s."""
+        give = np.zeros((3, 3))
+        for side, arm in zip(self.sides, self.arms):
+            for its, reach in zip(other.sides, other.arms):
+                if side.nodes == its.nodes:
+                    give += side.sign * its.sign * side.between(arm, reach)
+        return give
+
+    def push(self, impulse: np.ndarray, v: np.ndarray) -> None:
+        """Give both bodies an ``impulse`` (3,), N s, in the speeds ``v`` (n, 3) of all nodes."""
+        for side, arm in zip(self.sides, self.arms):
+            side.push(impulse, arm, v)
+
+
+@dataclass(frozen=True, eq=False)
+class Bounce:
+    """A pair over all nodes of one or two bodies that are in a ``meeting``: u = Σ coef · normal·move.
+
+    It is drawn to ``target``, m, by ``stiffness``, N/m.
+    speed : m/s, what they part with.  grip : N s, the most that friction can take.
+    """
+
+    meeting: Meeting
     node: np.ndarray
     coef: np.ndarray
     target: float
     stiffness: float
-    sides: list[Side]
-    arms: list[np.ndarray]
     speed: float
-    closing: float
-    friction: float
+    grip: float
 
     def _lack(self, move: np.ndarray) -> float:
-        return self.target - float(self.coef @ (move[self.node] @ self.normal))
+        return self.target - float(self.coef @ (move[self.node] @ self.meeting.normal))
 
     def energy(self, move: np.ndarray) -> float:
         """J, for nodes moved by ``move`` (n, 3), m, in this step."""
@@ -129,60 +169,50 @@ class Bounce:
     def slope(self, move: np.ndarray) -> np.ndarray:
         """Gradient of the energy (n, 3), N."""
         out = np.zeros_like(move)
-        out[self.node] = -self.stiffness * self._lack(move) * self.coef[:, None] * self.normal
+        out[self.node] = -self.stiffness * self._lack(move) * self.coef[:, None] * self.meeting.normal
         return out
 
     def beside(self, pairs: Pairs) -> Pairs:
         """The pairs of the linear system with this one as the last."""
         ptr, node, coef, firm = pairs
-        mine = self.stiffness * np.outer(self.normal, self.normal)
+        mine = self.stiffness * np.outer(self.meeting.normal, self.meeting.normal)
         return (np.append(ptr, ptr[-1] + len(self.node)), np.append(node, self.node), np.append(coef, self.coef),
                 np.concatenate([firm, mine[None]]))
 
-    def part(self, x: np.ndarray, v: np.ndarray) -> None:
-        """Give both the speed they part with, in the speeds ``v`` (n, 3), m/s, of nodes at ``x`` (n, 3), in place."""
-        sides = [side.now(x, v) for side in self.sides]
-        give = sum(side.gives_way(arm) for side, arm in zip(sides, self.arms))
-        resists = 1.0 / float(self.normal @ give @ self.normal)
-        lack = self.speed - float(self._parting(sides) @ self.normal)
-        self._push(lack * resists * self.normal, sides, v)
-        sides = [side.now(x, v) for side in sides]
-        flat = np.eye(3) - np.outer(self.normal, self.normal)
-        impulse = -np.linalg.pinv(flat @ give @ flat, THIN, hermitian=True) @ self._parting(sides)
-        grip = self.friction * (self.closing + self.speed) * resists
-        self._push(impulse * min(1.0, grip / max(float(np.linalg.norm(impulse)), 1e-300)), sides, v)
 
-    def _parting(self, sides: list[Side]) -> np.ndarray:
-        """How the places of ``sides`` move from each other, (3,) m/s."""
-        return np.array(sum(side.sign * side.speed(arm) for side, arm in zip(sides, self.arms)))
-
-    def _push(self, impulse: np.ndarray, sides: list[Side], v: np.ndarray) -> None:
-        for side, arm in zip(sides, self.arms):
-            side.push(impulse, arm, v)
+def along(meetings: list[Meeting]) -> np.ndarray:
+    """How impulses of 1 N s along the normals of ``meetings`` part what meets, (m, m) m/s."""
+    return np.array([[one.normal @ one.gives_way(two) @ two.normal for two in meetings] for one in meetings])
 
 
-def bounce(pieces: tuple[int, int], sides: list[Side], place: np.ndarray, normal: np.ndarray, away: float,
-           friction: float, share: float, h: float) -> list[Bounce]:
-    """What a meeting at a ``place`` (3,), m, leads to in a step of ``h``, s, if both close there: one bounce.
+def part(bounces: list[Bounce], x: np.ndarray, v: np.ndarray) -> None:
+    """Give bodies the speeds they part with, in the speeds ``v`` (n, 3), m/s, of nodes at ``x`` (n, 3), in place."""
+    met = [bounce.meeting.now(x, v) for bounce in bounces]
+    lacks = np.array([bounce.speed - m.parts for bounce, m in zip(bounces, met)])
+    for m, blow in zip(met, np.linalg.lstsq(along(met), lacks, THIN)[0]):
+        m.push(blow * m.normal, v)
+    for bounce in bounces:
+        m = bounce.meeting.now(x, v)
+        flat = np.eye(3) - np.outer(m.normal, m.normal)
+        impulse = -np.linalg.pinv(flat @ m.gives_way(m) @ flat, THIN, hermitian=True) @ m.parting
+        m.push(impulse * min(1.0, bounce.grip / max(float(np.linalg.norm(impulse)), 1e-300)), v)
 
-    They are ``away``, m, from touching, part with a ``share`` of their speed, and have that ``friction`` coefficient.
-    """
-    arms = [place - side.centre for side in sides]
-    closing = -sum(side.sign * float(side.speed(arm) @ normal) for side, arm in zip(sides, arms))
-    if closing <= 0.0:
-        return []
-    give = sum(float(normal @ side.gives_way(arm) @ normal) for side, arm in zip(sides, arms))
-    blow, before, after, solved, curved, coefs = (1.0 + share) * closing / give, 0.0, 0.0, 0.0, 0.0, []
-    for side, arm in zip(sides, arms):
-        end, soft = side.turned(h), side.firm not in (RIGID, LED)
-        own = 1.0 / side.mass.sum() if soft else float(normal @ side.gives_way(arm) @ normal)
-        speed = side.sign * float(side.speed(np.zeros(3) if soft else arm) @ normal)
-        before, after, solved = before + speed, after + speed + own * blow, solved + own
-        if not soft:                        # what is met at the end is another part of what spins
-            way = end.shares(arm) @ (end.arms - side.arms) - h * np.cross(side.spin, arm)
-            curved += side.sign * float(way @ normal)
+
+def bounce_of(meeting: Meeting, now: np.ndarray, grip: float, h: float) -> Bounce:
+    """The bounce of a meeting in a step of ``h``, s, after which the speeds of all nodes are ``now`` (n, 3), m/s."""
+    normal, sides, arms = meeting.normal, meeting.sides, meeting.arms
+    soft, after = [side.firm not in (RIGID, LED) for side in sides], replace(
+        meeting, sides=[replace(side, v=now[side.nodes]) for side in sides])
+    drawn = [np.zeros(3) if gives else arm for gives, arm in zip(soft, arms)]
+    coefs, solved, curved = [], 0.0, 0.0
+    for side, arm, gives in zip(sides, arms, soft):
+        end = side.turned(h)
         coefs.append(side.sign * end.shares(arm))
-    until = min(away / closing, h)
+        solved += 1.0 / side.mass.sum() if gives else float(normal @ side.between(arm, arm) @ normal)
+        if not gives:                       # what is met at the end is another part of what spins
+            way = coefs[-1] @ (end.arms - side.arms) - side.sign * h * np.cross(side.spin, arm)
+            curved += float(way @ normal)
+    until = min(meeting.away / max(-meeting.parts, meeting.away / h, 1e-300), h)
+    target = replace(meeting, arms=drawn).parts * until + replace(after, arms=drawn).parts * (h - until) + curved
     node = np.concatenate([np.arange(side.nodes.start, side.nodes.stop) for side in sides])
-    return [Bounce(pieces, normal, node, np.concatenate(coefs), before * until + after * (h - until) + curved,
-                   FIRMNESS / (solved * h * h), sides, arms, share * closing, closing, friction)]
+    return Bounce(meeting, node, np.concatenate(coefs), target, FIRMNESS / (solved * h * h), after.parts, grip)

@@ -6,7 +6,7 @@ from scipy.optimize import nnls
 
 from rubberquince.kernels.contact import carry, friction_between
 from rubberquince.kernels.distance import EDGE_EDGE, closest
-from rubberquince.solver.bounce import Bounce, Side, bounce
+from rubberquince.solver.bounce import Bounce, Meeting, Side, along, bounce_of
 from rubberquince.solver.contacts import Contacts
 from rubberquince.solver.world import LED, World
 
@@ -14,7 +14,10 @@ OF_RIGID = 0.2              # of rigid bodies without a number: they have nothin
 HOP = 0.4                   # m/s: those that meet more slowly do not bounce without a number, as when they roll
 BORDER = 1e-3               # share of edges in the normal of a meeting: theirs are tilted where faces meet flat
 NEAREST = 0.5               # of a gap that what meets first may be farther away than the nearest
+ANGLES = np.linspace(0.0, 2.0 * np.pi, 16, endpoint=False)     # in which the outermost of nearest places are looked for
 SUM = 1e3                   # how strongly shares of places are held to come to one
+MOST_LINKS = 12             # bodies in a row that pass on a blow within one step
+MOST_BLOWS = 20             # for each pair that meets in a step
 LEAST_STEPS = 4.0           # of gravity: what closes more slowly than it gains in so many steps may be at rest
 
 
@@ -71,11 +74,45 @@ def meeting_places(ids, kind, gap, x, piece, away, friction, ground_friction):
 
 
 def find_bounces(world: World, contacts: Contacts, x: np.ndarray, v: np.ndarray, h: float) -> list[Bounce]:
-    """The bounces of a step of ``h``, s, that starts at nodes ``x`` (n, 3), m, with speeds ``v``, m/s."""
+    """The bounces of a step of ``h``, s, that starts at nodes ``x`` (n, 3), m, with speeds ``v``, m/s.
+
+    What is struck may strike another within the step, as in a row of balls.
+    """
+    known: dict[tuple[int, int], Meeting] = {}
+    now, blows = v, np.zeros(0)
+    for _ in range(MOST_LINKS):
+        new = {m.pieces: m for m in _meetings(world, contacts, x, v, now, h) if m.pieces not in known}
+        if not new:
+            break
+        known |= new
+        now, blows = _after_blows(list(known.values()), v)
+    return [bounce_of(m, now, m.friction * blow, h) for m, blow in zip(known.values(), blows) if blow > 0.0]
+
+
+def _after_blows(met: list[Meeting], v: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """The speeds (n, 3) that ``v`` become by blows, the hardest first, until none closes; and their impulses, N s."""
+    parts, gives = np.array([m.parts for m in met]), along(met)
+    blows, least = np.zeros(len(met)), np.array([m.least for m in met])
+    for _ in range(MOST_BLOWS * len(met)):
+        k = int(np.argmin(parts + least))
+        if parts[k] >= -least[k]:
+            break
+        blow = -(1.0 + met[k].share) * parts[k] / gives[k, k]
+        blows[k] += blow
+        parts += gives[:, k] * blow
+    now = v.copy()
+    for m, blow in zip(met, blows):
+        m.push(blow * m.normal, now)
+    return now, blows
+
+
+def _meetings(world: World, contacts: Contacts, x: np.ndarray, v: np.ndarray, now: np.ndarray,
+              h: float) -> list[Meeting]:
+    """Those of a step that starts at ``x`` (n, 3) with speeds ``v``, which blows have changed to ``now``."""
     points, pieces, touching = world.skin, len(world.gap), contacts.touching
-    contacts.look(x, h * v)
+    contacts.look(x, h * now)
     skin, speed = contacts.carry(x), np.zeros_like(points.points)
-    carry(v, points.bind_node, points.bind_weight, speed)
+    carry(now, points.bind_node, points.bind_weight, speed)
     normals = np.zeros((pieces + 1, pieces + 1, 3))
     away = np.full(normals.shape[:2], np.inf)
     meetings(touching.ids, touching.kind, touching.gap, skin, speed, points.piece, h,
@@ -84,24 +121,29 @@ def find_bounces(world: World, contacts: Contacts, x: np.ndarray, v: np.ndarray,
     normals[balls], normals[:, balls] = 0.0, 0.0
     speeds, pull = np.zeros((pieces + 1, 3)), np.append(_pull(world), np.zeros(pieces + 1 - world.bodies))
     mass = np.add.reduceat(world.mass, world.first_node[:-1])
-    speeds[: world.bodies] = np.add.reduceat(world.mass[:, None] * v, world.first_node[:-1]) / mass[:, None]
+    speeds[: world.bodies] = np.add.reduceat(world.mass[:, None] * now, world.first_node[:-1]) / mass[:, None]
     which, places, grips = meeting_places(touching.ids, touching.kind, touching.gap, skin, points.piece, away,
                                           world.friction, world.ground_friction)
-    found = []
+    met = []
     for a, b in zip(*np.nonzero(normals.any(axis=2))):
         share = max(world.bounce[a], world.bounce[b] if b < pieces else -1.0)
         least = LEAST_STEPS * max(pull[a], pull[b]) * h
         if share < 0.0 and world.firm[a] and world.firm[b]:
             share, least = OF_RIGID, max(HOP, least)
         length = float(np.linalg.norm(normals[a, b]))
-        closing = float(normals[a, b] @ (speeds[b] - speeds[a])) / max(length, 1e-300)
-        if a != b and share >= 0.0 and length > 1e-9 and closing > least:       # what rolls over corners does not close
-            here, sides = which == a * (pieces + 1) + b, _sides(world, (a, b), x, v)
-            if any(side.gives for side in sides):
-                place = _place(places[here], normals[a, b] / length, [side for side in sides if side.gives])
-                found += bounce((a, b), sides, place, normals[a, b] / length, away[a, b], float(grips[here].mean()),
-                                share, h)
-    return found
+        if a == b or share < 0.0 or length <= 1e-9:
+            continue
+        normal = normals[a, b] / length
+        led = LED in world.firm[[k for k in (a, b) if k < world.bodies]]
+        if not led and normal @ (speeds[b] - speeds[a]) <= least:       # what rolls over its corners does not close
+            continue
+        here, sides = which == a * (pieces + 1) + b, _sides(world, (a, b), x, v)
+        giving = [side for side in sides if side.gives]
+        if giving:
+            place = _place(places[here], normal, giving)
+            met.append(Meeting((a, b), normal, sides, [place - side.centre for side in sides], away[a, b], share, least,
+                               float(grips[here].mean())))
+    return met
 
 
 def _sides(world: World, pieces: tuple[int, int], x: np.ndarray, v: np.ndarray) -> list[Side]:
@@ -120,14 +162,17 @@ def _place(places: np.ndarray, normal: np.ndarray, sides: list[Side]) -> np.ndar
 
     What lies flat is not turned, what lands on a corner is.
     """
+    across = np.linalg.svd(normal[None])[2][1:]
+    ways = np.column_stack([np.cos(ANGLES), np.sin(ANGLES)]) @ across
+    outermost = places[np.unique(np.argmax(ways @ places.T, axis=1))]
     rows = []
     for side in sides:
         values, axes = np.linalg.eigh(side.looseness)
-        rows.append(np.sqrt(np.maximum(values, 0.0))[:, None] * (axes.T @ np.cross(places - side.centre, normal).T))
+        rows.append(np.sqrt(np.maximum(values, 0.0))[:, None] * (axes.T @ np.cross(outermost - side.centre, normal).T))
     turn = np.concatenate(rows)
     turn /= max(np.abs(turn).max(), 1e-300)
-    share, _ = nnls(np.vstack([turn, np.full(len(places), SUM)]), np.append(np.zeros(len(turn)), SUM))
-    return np.array(share @ places / share.sum())
+    share, _ = nnls(np.vstack([turn, np.full(len(outermost), SUM)]), np.append(np.zeros(len(turn)), SUM))
+    return np.array(share @ outermost / share.sum())
 
 
 def _pull(world: World) -> np.ndarray:

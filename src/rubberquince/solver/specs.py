@@ -114,7 +114,7 @@ class Goal:
 class Touch:
     """How a skin touches: gap, m, kept to others, and friction coefficient; both may differ by point, (points,).
 
-    bounce : part 0 .. 1 of the speed of two bodies' centres towards each other that they part with, the
+    bounce : part 0 .. 1 of the speed at which two bodies meet that they part with where they met, the
     greater of both sides'; None leaves it to what they are made of.
     outside_only : of a collider: it pushes out whatever starts inside it, instead of having two sides.
     """

@@ -8,7 +8,7 @@ import numpy as np
 from rubberquince.errors import Stopped
 from rubberquince.kernels import turning as tn
 from rubberquince.solver.balls import Balls
-from rubberquince.solver.bounce import Bounce
+from rubberquince.solver.bounce import Bounce, part
 from rubberquince.solver.contacts import Contacts
 from rubberquince.solver.courses import Courses
 from rubberquince.solver.damping import Damping
@@ -258,8 +258,8 @@ class Stepper:
         arrived = v.copy()
         if end.cut or gains:
             v, push, force = self._stopped(x, v, push, force, step, end.cut)
-        for bounce in step.bounces:
-            bounce.part(x, v)
+        if step.bounces:
+            part(step.bounces, x, v)
         if self._balls.any:
             self._balls.calm(buried, state.v, v)
             due = self._scheme.due(state.v, state.push, state.force, h)
@@ -391,7 +391,7 @@ class Stepper:
         return replace(self.quality, iterations=PATIENT, tolerance=CAREFUL * self.quality.tolerance)
 
     def _meetings(self, step: Step) -> list[tuple[int, int]]:
-        return [*self.seams.bodies, *(bounce.pieces for bounce in step.bounces)]
+        return [*self.seams.bodies, *(bounce.meeting.pieces for bounce in step.bounces)]
 
     def _find_bounces(self, h: float) -> list[Bounce]:
         if (self.world.bounce < 0.0).all() and not self.world.any_rigid:
