@@ -197,6 +197,26 @@ def test_a_blow_on_one_end_of_a_see_saw_throws_up_what_lies_on_the_other(quality
     assert 0.25 < top < 0.45                            # m; it lay at 0.09
 
 
+@pytest.mark.parametrize("quality", ["draft", "good"])
+def test_a_rod_that_spins_strikes_a_ball_though_neither_centre_moves(quality):
+    """J = (1 + e) ω a / (1/m + a²/I + 1/m of the ball)."""
+    touch, mass = Touch(1e-3, 0.0, 0.7), (600 * 0.4 * 0.03 ** 2, 400 * 4 / 3 * np.pi * 0.04 ** 3)
+    rod = rigid(primitives.block((10, 1, 1)), (0.4, 0.03, 0.03), (0.0, 0.0, 0.0), touch=touch)
+    ball = rigid(BALL, (0.08, 0.08, 0.08), (0.15, 0.057, 0.0), RigidMaterial(400.0), touch)
+    stepper = Stepper(RunSpec([rod, ball], [], quality=QUALITIES[quality], gravity=0.0, ground=None))
+    mine = stepper.world.node_body == 0
+    stepper.state.v[mine] = np.cross([0.0, 0.0, 12.0], stepper.state.x[mine])
+    moved = [stepper.world.mass[:, None] * stepper.state.v]
+    for _ in range(3):
+        stepper.frame()
+    moved.append(stepper.world.mass[:, None] * stepper.state.v)
+    moment = mass[0] / 12 * (0.4 ** 2 + 0.03 ** 2)
+    blow = 1.7 * 12.0 * 0.15 / (1 / mass[0] + 0.15 ** 2 / moment + 1 / mass[1])
+    assert np.linalg.norm(momenta(stepper, 1)[1]) == pytest.approx(blow / mass[1], rel=0.03)
+    assert momenta(stepper)[2][2] / moment == pytest.approx(12.0 - 0.15 * blow / moment, rel=0.06)
+    assert moved[1].sum(axis=0) == pytest.approx(moved[0].sum(axis=0), abs=1e-6)
+
+
 @pytest.mark.parametrize("apart", [4e-4, 3e-3])
 @pytest.mark.parametrize("quality", ["draft", "good"])
 def test_a_row_of_balls_passes_on_a_blow_to_the_last(quality, apart):

@@ -15,6 +15,7 @@ HOP = 0.4                   # m/s: those that meet more slowly do not bounce wit
 BORDER = 1e-3               # share of edges in the normal of a meeting: theirs are tilted where faces meet flat
 NEAREST = 0.5               # of a gap that what meets first may be farther away than the nearest
 ANGLES = np.linspace(0.0, 2.0 * np.pi, 16, endpoint=False)     # in which the outermost of nearest places are looked for
+LEVER = 0.4                 # of the radius of gyration: what is met farther from its centre turns, rather than rolls
 SUM = 1e3                   # how strongly shares of places are held to come to one
 MOST_LINKS = 12             # bodies in a row that pass on a blow within one step
 MOST_BLOWS = 20             # for each pair that meets in a step
@@ -22,12 +23,13 @@ LEAST_STEPS = 4.0           # of gravity: what closes more slowly than it gains 
 
 
 @njit(cache=True, nogil=True)
-def meetings(ids, kind, gap, x, v, piece, h, fall, out, away):
+def meetings(ids, kind, gap, x, v, piece, h, fall, out, away, closing):
     """Normals, summed, of relations that come within their gap in a step of ``h``, s, for each pair of pieces.
 
     x, v : (n, 3) skin points, m, and their speeds, m/s.  ``fall`` is the way gravity adds in a step, m.
     out : (pieces + 1, pieces + 1, 3), zeroed; by the two pieces, from the second to the first, the ground last.
     away : (pieces + 1, pieces + 1), infinite; how far the nearest of these is from its gap, m.
+    closing : (pieces + 1, pieces + 1), zeroed; how fast the fastest of them closes, m/s.
     """
     w, apart = np.empty(4), np.empty(3)
     last = len(out) - 1
@@ -43,7 +45,7 @@ def meetings(ids, kind, gap, x, v, piece, h, fall, out, away):
         if d + h * speed - fall < gap[e]:
             one, two = piece[ids[e, 0]], piece[ids[e, 3]] if ids[e, 3] >= 0 else last
             a, b = min(one, two), max(one, two)
-            away[a, b] = min(away[a, b], max(d - gap[e], 0.0))
+            away[a, b], closing[a, b] = min(away[a, b], max(d - gap[e], 0.0)), max(closing[a, b], -speed)
             share = (1.0 if inside and kind[e] != EDGE_EDGE else BORDER) * (1.0 if a == one else -1.0)
             for i in range(3):
                 out[a, b, i] += share * apart[i] / d
@@ -114,9 +116,9 @@ def _meetings(world: World, contacts: Contacts, x: np.ndarray, v: np.ndarray, no
     skin, speed = contacts.carry(x), np.zeros_like(points.points)
     carry(now, points.bind_node, points.bind_weight, speed)
     normals = np.zeros((pieces + 1, pieces + 1, 3))
-    away = np.full(normals.shape[:2], np.inf)
+    away, closing = np.full(normals.shape[:2], np.inf), np.zeros(normals.shape[:2])
     meetings(touching.ids, touching.kind, touching.gap, skin, speed, points.piece, h,
-             h * h * float(np.max(_pull(world), initial=0.0)), normals, away)
+             h * h * float(np.max(_pull(world), initial=0.0)), normals, away, closing)
     balls = np.append(world.of_balls, False)        # they have no centre in common that could be thrown back
     normals[balls], normals[:, balls] = 0.0, 0.0
     speeds, pull = np.zeros((pieces + 1, 3)), np.append(_pull(world), np.zeros(pieces + 1 - world.bodies))
@@ -131,19 +133,22 @@ def _meetings(world: World, contacts: Contacts, x: np.ndarray, v: np.ndarray, no
         if share < 0.0 and world.firm[a] and world.firm[b]:
             share, least = OF_RIGID, max(HOP, least)
         length = float(np.linalg.norm(normals[a, b]))
-        if a == b or share < 0.0 or length <= 1e-9:
+        if a == b or share < 0.0 or length <= 1e-9 or closing[a, b] <= least:
             continue
-        normal = normals[a, b] / length
-        led = LED in world.firm[[k for k in (a, b) if k < world.bodies]]
-        if not led and normal @ (speeds[b] - speeds[a]) <= least:       # what rolls over its corners does not close
-            continue
-        here, sides = which == a * (pieces + 1) + b, _sides(world, (a, b), x, v)
+        normal, here, sides = normals[a, b] / length, which == a * (pieces + 1) + b, _sides(world, (a, b), x, v)
         giving = [side for side in sides if side.gives]
         if giving:
             place = _place(places[here], normal, giving)
-            met.append(Meeting((a, b), normal, sides, [place - side.centre for side in sides], away[a, b], share, least,
-                               float(grips[here].mean())))
+            arms = [place - side.centre for side in sides]
+            if normal @ (speeds[b] - speeds[a]) > least or any(map(_is_lever, sides, arms, [normal] * 2)):
+                met.append(Meeting((a, b), normal, sides, arms, away[a, b], share, least, float(grips[here].mean())))
     return met
+
+
+def _is_lever(side: Side, arm: np.ndarray, normal: np.ndarray) -> bool:
+    """Does an impulse at the end of ``arm`` turn it much? Not what rolls over its corners."""
+    reach = np.cross(arm, normal)
+    return not side.gives or float(reach @ side.looseness @ reach) * side.mass.sum() > LEVER ** 2
 
 
 def _sides(world: World, pieces: tuple[int, int], x: np.ndarray, v: np.ndarray) -> list[Side]:
