@@ -289,3 +289,22 @@ def test_what_hardly_compresses_keeps_its_volume(poisson, least):
     assert np.ptp(stepper.skin()[:, 1]) < 0.117            # it is pressed by its own weight
     if poisson < 0.4:
         assert share < 0.98                                # and what can be compressed is
+
+
+@pytest.mark.parametrize("quality", ["draft", "good"])
+@pytest.mark.parametrize(("stiffness", "mesh", "size", "tilt"), [
+    (1e7, primitives.sphere(24, 12), (0.1, 0.1, 0.1), 0.0), (1e6, primitives.block((2, 2, 2)), (0.08, 0.08, 0.08), 0.0),
+    (1e8, primitives.block((6, 2, 2)), (0.2, 0.05, 0.05), 30.0)])
+def test_what_is_too_stiff_for_a_step_lands_without_a_leap(quality, stiffness, mesh, size, tilt):
+    """Its impact is over within a step: a hard ball came back from four times the height, a bar with sixty energies."""
+    turn, touch = Rotation.from_euler("z", tilt, degrees=True).as_matrix(), Touch(1e-3, 0.5)
+    low = (mesh.points * size @ turn.T)[:, 1].min()
+    firm = Material(stiffness, 0.35, 1000.0, 0.1)
+    body = make_solid(mesh, size, 4, (0.0, 0.5 - low, 0.0), firm, touch, rotation=turn)
+    stepper, energies = Stepper(RunSpec([body], [], quality=QUALITIES[quality])), []
+    mass = stepper.world.mass
+    for _ in range(24):
+        x, v = stepper.state.x, stepper.state.v
+        energies.append(mass @ (0.5 * (v ** 2).sum(axis=1) + 9.81 * x[:, 1]) + stepper.system.energy(x))
+        stepper.frame()
+    assert max(energies) < 1.01 * energies[0]

@@ -38,6 +38,7 @@ from rubberquince.solver.world import RIGID, World
 
 STILL_SPEED = 1e-4          # m/s: slower sliding counts as sticking
 USUAL_FPS = 24.0            # fewer frames a second have more substeps each: a step never gets longer
+RESTS = 4.0                 # steps of gravity: what gains less speed than these rests or rolls
 SLOW_STEPS = 1.0            # of gravity: what nears or leaves another by less than these gain is at rest on it
 USUAL_GRAVITY = 9.81        # m/s²
 ROUNDING = 1e-7             # of the energy a step of gravity brings: a rise below is not one
@@ -47,6 +48,7 @@ STEADY = 4.0                # of ω²h, 1/s: so changes of shape fade where a bo
 SLOW_TURN, CARRIED_TURN = 0.05, 0.2     # rad, in a substep: what spins more slowly, free or carried, needs none
 CALM, CAREFUL = 0.1, 0.2     # m/s: what touches and is slower takes more Newton steps, and a part of the
                             # tolerance: what inexact ones leave would keep a pile stirring
+HARD = 0.5                  # swings of the first wobble in a substep, from which an impact is over within one
 OF_RIGID = 0.01             # the most of the tolerance where something rigid moves
 
 
@@ -77,6 +79,7 @@ class Stepper:
         self.state = State.at_rest(parted(self.world), len(self.world.flow.memory), self.world.bodies)
         self._loose = self.world.turns
         self._rigid = self._loose & (self.world.firm[: self.world.bodies] == RIGID)
+        self._solid = self._loose & np.array([carrier.filled for carrier in self.world.carriers], bool)
         self._scheme = Scheme(self.world, self._loose, min(spec.quality.ringing, USUAL_FPS / spec.fps))
         self._damping = Damping(self.world, self.system, self._loose, pitches)
         self._forces, self._courses = Forces(self.world), Courses(self.world)
@@ -246,15 +249,18 @@ class Stepper:
         self.system.prepare(state.x, step.stretch, step.inertia)
         end = self._newton.minimised(self._newton.predict(step), step, 0, step.quality.iterations)
         x, adrift, v, push, force = self._arrived(end, step)
+        hard = self._solid & (self._damping.frequencies * h > HARD)
+        if hard.any() and self.contacts.energy(x, step.contact) > 0.0:      # what comes down in this step touches, too
+            step = replace(step, touches=step.touches | hard & self.contacts.touches(x, self._nothing)[0])
         gain, most = self._energy.gain(state, x, v, step)
-        gains = gain > most and not end.cut
+        gains = gain + self._thrown(hard, x, v, push, force, h) > most and not end.cut
         short = end.short and (self._rigid & step.touches).any()
         if (gains or short) and not end.done:       # it is not where forces balance yet
             first = step.quality.iterations
             end = self._newton.minimised(end.there, step, first, first + (PATIENT if gains else first))
             x, adrift, v, push, force = self._arrived(end, step)
             gain, most = self._energy.gain(state, x, v, step)
-            gains = gain > most and not end.cut
+            gains = gain + self._thrown(hard, x, v, push, force, h) > most and not end.cut
         arrived = v.copy()
         if end.cut or gains:
             v, push, force = self._stopped(x, v, push, force, step, end.cut)
@@ -276,6 +282,24 @@ class Stepper:
             self._newton.forget()
         self.state = replace(state, x=x, v=v, push=push, force=force, memory=self.world.flow.memory)
         return wrong
+
+    def _thrown(self, bodies: np.ndarray, x: np.ndarray, v: np.ndarray, push: np.ndarray, force: np.ndarray,
+                h: float) -> float:
+        """How much more energy, J, ``bodies`` (bodies,) bool come to as wholes than speeds ``v`` say, more than before.
+
+        What a contact pushes with in one step speeds them up in the next.  What is so slow that it rests is left out.
+        """
+        if not bodies.any():
+            return 0.0
+        w, state, more = self.world, self.state, []
+        mass = w.mass * bodies[w.node_body]
+        for at, speeds, due in ((state.x, state.v, self._scheme.due(state.v, state.push, state.force, h)),
+                                (x, v, self._scheme.due(v, push, force, h))):
+            for whole in (due.copy(), speeds.copy()):
+                tn.fade_shape(w.mass, at, w.first_node, bodies, np.zeros(w.bodies), self._nothing, whole)
+                more.append(0.5 * float(mass @ (whole ** 2).sum(axis=1)))
+        rests = 0.5 * float(mass.sum()) * (RESTS * USUAL_GRAVITY * h) ** 2
+        return max(more[2] - more[3] - more[0] + more[1] - rests, 0.0)
 
     def _stopped(self, x: np.ndarray, v: np.ndarray, push: np.ndarray, force: np.ndarray, step: Step,
                  cut: bool) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
