@@ -18,6 +18,7 @@ LOWEST = 1 / 6              # of the pitch: what is carried and swings more slow
 SWING = 0.2                 # rad: so does what turns on by more in the time of a wobble
 AIR_SHARE = 0.8             # of the damping of a load on an air pad that its air takes; its skin does the rest
 LEAST_UNDER = 0.02          # of a skin: what is carried counts as lying on so much of it
+THROWS = 0.87               # of its speed, what a ball that nothing damps does not keep as wobble
 REST = 1e-5                 # m/s: slower is no wobble
 TICK = 1e-4                 # s: so short that moves add up
 
@@ -55,6 +56,11 @@ class Damping:
             self.frequencies[body] = shell_frequency(spec, material)
         halves = material.wobble_halves
         self._rates[body] = np.log(2.0) / halves if halves > 0.0 else 0.0
+
+    @property
+    def throws(self) -> np.ndarray:
+        """The share of the speed of a meeting that bodies (bodies,) part with: a contact takes as long as a wobble."""
+        return np.array(THROWS * np.exp(-self._rates / np.maximum(self.frequencies, 1e-12)))
 
     def calm_wholes(self, x: np.ndarray, v: np.ndarray, led: np.ndarray, h: float) -> None:
         """Slow down, in ``v`` (n, 3), m/s, of nodes at ``x`` what goals draw as a whole, after ``h``, s.

@@ -8,8 +8,9 @@ from rubberquince.kernels.contact import carry, friction_between
 from rubberquince.kernels.distance import EDGE_EDGE, closest
 from rubberquince.solver.bounce import Bounce, Meeting, Side, along, bounce_of
 from rubberquince.solver.contacts import Contacts
-from rubberquince.solver.world import LED, World
+from rubberquince.solver.world import LED, RIGID, World
 
+SOFT = -1.0                 # of the speed of a meeting: what has no number and deforms in it
 OF_RIGID = 0.2              # of rigid bodies without a number: they have nothing of their own that throws them back
 HOP = 0.4                   # m/s: those that meet more slowly do not bounce without a number, as when they roll
 BORDER = 1e-3               # share of edges in the normal of a meeting: theirs are tilted where faces meet flat
@@ -75,15 +76,19 @@ def meeting_places(ids, kind, gap, x, piece, away, friction, ground_friction):
     return pair[:count], place[:count], grip[:count]
 
 
-def find_bounces(world: World, contacts: Contacts, x: np.ndarray, v: np.ndarray, h: float) -> list[Bounce]:
+def find_bounces(world: World, contacts: Contacts, x: np.ndarray, v: np.ndarray, own: np.ndarray,
+                 h: float) -> list[Bounce]:
     """The bounces of a step of ``h``, s, that starts at nodes ``x`` (n, 3), m, with speeds ``v``, m/s.
 
+    own : (bodies,) of the speed of its meetings that a body throws itself back with, without a number; NaN for what is
+    firm, which has nothing of the kind, and SOFT for what deforms, as solving does it.
     What is struck may strike another within the step, as in a row of balls.
     """
+    own = np.append(own, np.full(len(world.gap) + 1 - world.bodies, np.nan))
     known: dict[tuple[int, int], Meeting] = {}
     now, blows = v, np.zeros(0)
     for _ in range(MOST_LINKS):
-        new = {m.pieces: m for m in _meetings(world, contacts, x, v, now, h) if m.pieces not in known}
+        new = {m.pieces: m for m in _meetings(world, contacts, x, v, now, own, h) if m.pieces not in known}
         if not new:
             break
         known |= new
@@ -108,7 +113,7 @@ def _after_blows(met: list[Meeting], v: np.ndarray) -> tuple[np.ndarray, np.ndar
     return now, blows
 
 
-def _meetings(world: World, contacts: Contacts, x: np.ndarray, v: np.ndarray, now: np.ndarray,
+def _meetings(world: World, contacts: Contacts, x: np.ndarray, v: np.ndarray, now: np.ndarray, own: np.ndarray,
               h: float) -> list[Meeting]:
     """Those of a step that starts at ``x`` (n, 3) with speeds ``v``, which blows have changed to ``now``."""
     points, pieces, touching = world.skin, len(world.gap), contacts.touching
@@ -130,12 +135,12 @@ def _meetings(world: World, contacts: Contacts, x: np.ndarray, v: np.ndarray, no
     for a, b in zip(*np.nonzero(normals.any(axis=2))):
         share = max(world.bounce[a], world.bounce[b] if b < pieces else -1.0)
         least = LEAST_STEPS * max(pull[a], pull[b]) * h
-        if share < 0.0 and world.firm[a] and world.firm[b]:
-            share, least = OF_RIGID, max(HOP, least)
+        if share < 0.0:
+            share, least = float(np.nan_to_num(np.fmin(own[a], own[b]), nan=OF_RIGID)), max(HOP, least)
         length = float(np.linalg.norm(normals[a, b]))
         if a == b or share < 0.0 or length <= 1e-9 or closing[a, b] <= least:
             continue
-        normal, here, sides = normals[a, b] / length, which == a * (pieces + 1) + b, _sides(world, (a, b), x, v)
+        normal, here, sides = normals[a, b] / length, which == a * (pieces + 1) + b, _sides(world, (a, b), own, x, v)
         giving = [side for side in sides if side.gives]
         if giving:
             place = _place(places[here], normal, giving)
@@ -151,13 +156,13 @@ def _is_lever(side: Side, arm: np.ndarray, normal: np.ndarray) -> bool:
     return not side.gives or float(reach @ side.looseness @ reach) * side.mass.sum() > LEVER ** 2
 
 
-def _sides(world: World, pieces: tuple[int, int], x: np.ndarray, v: np.ndarray) -> list[Side]:
+def _sides(world: World, pieces: tuple[int, int], own: np.ndarray, x: np.ndarray, v: np.ndarray) -> list[Side]:
     """Those of two pieces that are bodies."""
     sides = []
     for piece, sign in zip(pieces, (1.0, -1.0)):
         if piece < world.bodies:
             nodes = slice(*world.first_node[piece : piece + 2])
-            firm = int(world.firm[piece]) if world.free[nodes].any() else LED
+            firm = int(own[piece] != SOFT) * RIGID if world.free[nodes].any() else LED
             sides.append(Side(nodes, sign, firm, world.mass[nodes], x[nodes], v[nodes]))
     return sides
 

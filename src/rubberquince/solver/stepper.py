@@ -15,7 +15,7 @@ from rubberquince.solver.damping import Damping
 from rubberquince.solver.energy import Energy
 from rubberquince.solver.firmness import contact_stiffness
 from rubberquince.solver.forces import Forces
-from rubberquince.solver.meetings import find_bounces
+from rubberquince.solver.meetings import SOFT, find_bounces
 from rubberquince.solver.newton import BOUNCE_TOLERANCE, PATIENT, Effort, Move, Newton, Step
 from rubberquince.solver.overlaps import parted
 from rubberquince.solver.scheme import Aim, Scheme
@@ -249,7 +249,7 @@ class Stepper:
         self.system.prepare(state.x, step.stretch, step.inertia)
         end = self._newton.minimised(self._newton.predict(step), step, 0, step.quality.iterations)
         x, adrift, v, push, force = self._arrived(end, step)
-        hard = self._solid & (self._damping.frequencies * h > HARD)
+        hard = self._hard(h)
         if hard.any() and self.contacts.energy(x, step.contact) > 0.0:      # what comes down in this step touches, too
             step = replace(step, touches=step.touches | hard & self.contacts.touches(x, self._nothing)[0])
         gain, most = self._energy.gain(state, x, v, step)
@@ -418,6 +418,12 @@ class Stepper:
         return [*self.seams.bodies, *(bounce.meeting.pieces for bounce in step.bounces)]
 
     def _find_bounces(self, h: float) -> list[Bounce]:
-        if (self.world.bounce < 0.0).all() and not self.world.any_rigid:
+        own = np.where(self.world.firm[: self.world.bodies] > 0, np.nan, SOFT)
+        own = np.where(self._hard(h), self._damping.throws, own)
+        if (self.world.bounce < 0.0).all() and (own == SOFT).all():
             return []
-        return find_bounces(self.world, self.contacts, self.state.x, self.state.v, h)
+        return find_bounces(self.world, self.contacts, self.state.x, self.state.v, own, h)
+
+    def _hard(self, h: float) -> np.ndarray:
+        """Which bodies (bodies,) bool have an impact within one substep of ``h``, s."""
+        return np.array(self._solid & (self._damping.frequencies * h > HARD))
