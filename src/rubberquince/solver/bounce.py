@@ -13,27 +13,32 @@ from functools import cached_property
 import numpy as np
 from scipy.spatial.transform import Rotation
 
-from rubberquince.kernels.turning import inertia_of
+from rubberquince.kernels.turning import inertia_of, momentum_of
 from rubberquince.solver.system import Pairs
 from rubberquince.solver.world import LED, RIGID
 
 FIRMNESS = 100.0            # of K, in units of mass / step²
 THIN = 1e-6                 # of the largest moment of inertia: about an axis with less a body does not turn
+SIGNS = (1.0, -1.0)         # of the first and the second side of a meeting
+
+
+def hat(way: np.ndarray) -> np.ndarray:
+    """The matrix (3, 3) that makes b into the cross product of ``way`` (3,) and b; np.cross takes ten times as long."""
+    a, b, c = way
+    return np.array([[0.0, -c, b], [c, 0.0, -a], [-b, a, 0.0]])
 
 
 @dataclass(frozen=True, eq=False)
 class Side:
-    """A body in a meeting: its ``nodes`` with their mass (k,) kg, x (k, 3) m and v (k, 3) m/s; ``firm`` as in World.
+    """A body in a meeting: its ``nodes`` with their mass (k,) kg and x (k, 3) m; ``firm`` as in World.
 
-    sign : 1 for the first of both bodies, -1 for the second.
+    Speeds ``v`` (n, 3), m/s, are always those of all nodes.
     """
 
     nodes: slice
-    sign: float
     firm: int
     mass: np.ndarray
     x: np.ndarray
-    v: np.ndarray
 
     @property
     def gives(self) -> bool:
@@ -41,9 +46,14 @@ class Side:
         return self.firm != LED
 
     @cached_property
+    def whole(self) -> float:
+        """Its mass, kg."""
+        return float(self.mass.sum())
+
+    @cached_property
     def share(self) -> np.ndarray:
         """Of each node in the centre."""
-        return np.array(self.mass / self.mass.sum())
+        return np.array(self.mass / self.whole)
 
     @cached_property
     def centre(self) -> np.ndarray:
@@ -55,39 +65,48 @@ class Side:
         return np.array(self.x - self.centre)
 
     @cached_property
-    def looseness(self) -> np.ndarray:
-        """How a torque of 1 N m s turns it, (3, 3) 1/s."""
+    def root(self) -> np.ndarray:
+        """R (3, 3), where a torque of 1 N m s turns it by RᵀR, 1/s."""
         inertia = np.empty((3, 3))
         inertia_of(self.mass, self.arms, 0, len(self.mass), np.zeros(3), inertia)
-        return np.linalg.pinv(inertia, THIN, hermitian=True)
+        values, axes = np.linalg.eigh(inertia)
+        turns = values > THIN * values[-1]
+        return np.array(np.where(turns, 1.0 / np.sqrt(np.where(turns, values, 1.0)), 0.0)[:, None] * axes.T)
 
     @cached_property
-    def spin(self) -> np.ndarray:
+    def looseness(self) -> np.ndarray:
+        """How a torque of 1 N m s turns it, (3, 3) 1/s."""
+        return np.array(self.root.T @ self.root)
+
+    def spin(self, v: np.ndarray) -> np.ndarray:
         """(3,) rad/s."""
-        return np.array(self.looseness @ (self.mass @ np.cross(self.arms, self.v)))
+        momentum = np.empty(3)
+        momentum_of(self.mass, self.arms, v[self.nodes], 0, len(self.mass), np.zeros(3), momentum)
+        return np.array(self.looseness @ momentum)
 
-    def now(self, x: np.ndarray, v: np.ndarray) -> "Side":
-        """The same where all nodes are at ``x`` (n, 3) with speeds ``v`` (n, 3)."""
-        return replace(self, x=x[self.nodes], v=v[self.nodes])
+    def turned(self, angle: np.ndarray) -> "Side":
+        """The same, turned by an ``angle`` (3,), rad."""
+        return replace(self, x=self.centre + Rotation.from_rotvec(angle).apply(self.arms))
 
-    def turned(self, h: float) -> "Side":
-        """The same as its spin turns it in ``h``, s."""
-        return replace(self, x=self.centre + Rotation.from_rotvec(h * self.spin).apply(self.arms))
-
-    def speed(self, arm: np.ndarray) -> np.ndarray:
+    def speed(self, arm: np.ndarray, v: np.ndarray) -> np.ndarray:
         """(3,) m/s, of it as a whole, ``arm`` (3,), m, from its centre."""
-        return np.array(self.share @ self.v + np.cross(self.spin, arm))
+        return np.array(self.share @ v[self.nodes] + hat(self.spin(v)) @ arm)
 
-    def between(self, arm: np.ndarray, other: np.ndarray) -> np.ndarray:
-        """What speed at ``arm`` an impulse of 1 N s gives that acts at the ``other`` (3,), m, (3, 3) m/s."""
-        one, two = (np.cross(np.eye(3), way).T for way in (arm, other))
-        return np.array(np.eye(3) / self.mass.sum() - one @ self.looseness @ two) * self.gives
+    def looseness_at(self, arm: np.ndarray) -> np.ndarray:
+        """What speed an impulse of 1 N s at ``arm`` gives it there, (3, 3) m/s."""
+        turns = self.root @ hat(arm)
+        return np.array(np.eye(3) / self.whole + turns.T @ turns) * self.gives
+
+    def row(self, arm: np.ndarray, normal: np.ndarray) -> np.ndarray:
+        """What (6,) an impulse along ``normal`` (3,) at ``arm`` does: its product with that of another impulse is the
+        speed that this gives, along the other and there, for 1 N s.
+        """
+        return np.concatenate([normal / np.sqrt(self.whole), self.root @ (hat(arm) @ normal)]) * self.gives
 
     def push(self, impulse: np.ndarray, arm: np.ndarray, v: np.ndarray) -> None:
-        """Give all nodes, in ``v`` (n, 3), what an ``impulse`` (3,), N s, at that place does."""
+        """Give its nodes what an ``impulse`` (3,), N s, at that place does, in ``v``."""
         if self.gives:
-            turn = np.cross(self.looseness @ np.cross(arm, impulse), self.arms)
-            v[self.nodes] += self.sign * (impulse / self.mass.sum() + turn)
+            v[self.nodes] += impulse / self.whole + self.arms @ hat(self.looseness @ (hat(arm) @ impulse)).T
 
     def shares(self, arm: np.ndarray) -> np.ndarray:
         """What nodes (k,) have of what is drawn to the target: of that place, or of the centre if it is soft."""
@@ -114,33 +133,23 @@ class Meeting:
     least: float
     friction: float
 
-    def now(self, x: np.ndarray, v: np.ndarray) -> "Meeting":
-        """The same where nodes are at ``x`` (n, 3) with speeds ``v`` (n, 3)."""
-        return replace(self, sides=[side.now(x, v) for side in self.sides])
+    def parting(self, v: np.ndarray) -> np.ndarray:
+        """How what meets moves from each other at speeds ``v`` (n, 3), (3,) m/s."""
+        return np.array(sum(sign * side.speed(arm, v) for sign, side, arm in zip(SIGNS, self.sides, self.arms)))
 
-    @property
-    def parting(self) -> np.ndarray:
-        """How what meets moves from each other, (3,) m/s."""
-        return np.array(sum(side.sign * side.speed(arm) for side, arm in zip(self.sides, self.arms)))
-
-    @property
-    def parts(self) -> float:
+    def parts(self, v: np.ndarray) -> float:
         """The same along the normal: below zero while they close."""
-        return float(self.parting @ self.normal)
+        return float(self.parting(v) @ self.normal)
 
-    def gives_way(self, other: "Meeting") -> np.ndarray:
-        """What speed of parting here an impulse of 1 N s at the ``other`` meeting gives, (3, 3) m/s."""
-        give = np.zeros((3, 3))
-        for side, arm in zip(self.sides, self.arms):
-            for its, reach in zip(other.sides, other.arms):
-                if side.nodes == its.nodes:
-                    give += side.sign * its.sign * side.between(arm, reach)
-        return give
+    @property
+    def looseness(self) -> np.ndarray:
+        """What speed of parting an impulse of 1 N s gives, (3, 3) m/s."""
+        return np.array(sum(side.looseness_at(arm) for side, arm in zip(self.sides, self.arms)))
 
     def push(self, impulse: np.ndarray, v: np.ndarray) -> None:
-        """Give both bodies an ``impulse`` (3,), N s, in the speeds ``v`` (n, 3) of all nodes."""
-        for side, arm in zip(self.sides, self.arms):
-            side.push(impulse, arm, v)
+        """Give both bodies an ``impulse`` (3,), N s, in the speeds ``v`` (n, 3)."""
+        for sign, side, arm in zip(SIGNS, self.sides, self.arms):
+            side.push(sign * impulse, arm, v)
 
 
 @dataclass(frozen=True, eq=False)
@@ -159,60 +168,94 @@ class Bounce:
     speed: float
     grip: float
 
-    def _lack(self, move: np.ndarray) -> float:
-        return self.target - float(self.coef @ (move[self.node] @ self.meeting.normal))
+
+class Bounces:
+    """The bounces of a step, all at once.  Moves (n, 3), m, are those of all nodes in it.
+
+    node : (k,), the nodes of all.
+    """
+
+    def __init__(self, bounces: list[Bounce]) -> None:
+        self._all = bounces
+        self._ends = np.cumsum([len(b.node) for b in bounces], dtype=np.int64)
+        self.node = np.concatenate([np.zeros(0, np.int64), *(b.node for b in bounces)])
+        self._coef = np.concatenate([np.zeros(0), *(b.coef for b in bounces)])
+        self._normal = np.array([b.meeting.normal for b in bounces]).reshape(-1, 3)
+        self._target, self._stiffness = np.array([b.target for b in bounces]), np.array([b.stiffness for b in bounces])
+        self._of = np.repeat(np.arange(len(bounces)), [len(b.node) for b in bounces])
+
+    def __bool__(self) -> bool:
+        return bool(self._all)
+
+    @property
+    def pieces(self) -> list[tuple[int, int]]:
+        """What meets."""
+        return [b.meeting.pieces for b in self._all]
+
+    def _lack(self, move: np.ndarray) -> np.ndarray:
+        along = self._coef * np.einsum("ki,ki->k", move[self.node], self._normal[self._of])
+        return self._target - np.bincount(self._of, along, len(self._all))
 
     def energy(self, move: np.ndarray) -> float:
-        """J, for nodes moved by ``move`` (n, 3), m, in this step."""
-        return 0.5 * self.stiffness * self._lack(move) ** 2
+        """J."""
+        return 0.5 * float(self._stiffness @ self._lack(move) ** 2) if self else 0.0
 
-    def slope(self, move: np.ndarray) -> np.ndarray:
-        """Gradient of the energy (n, 3), N."""
-        out = np.zeros_like(move)
-        out[self.node] = -self.stiffness * self._lack(move) * self.coef[:, None] * self.meeting.normal
-        return out
+    def add_slope(self, move: np.ndarray, slope: np.ndarray) -> None:
+        """Add the gradient of the energy to ``slope`` (n, 3), N."""
+        pull = (self._stiffness * self._lack(move))[:, None] * self._normal
+        np.subtract.at(slope, self.node, self._coef[:, None] * pull[self._of])
 
     def beside(self, pairs: Pairs) -> Pairs:
-        """The pairs of the linear system with this one as the last."""
+        """The pairs of the linear system with these as the last."""
         ptr, node, coef, firm = pairs
-        mine = self.stiffness * np.outer(self.meeting.normal, self.meeting.normal)
-        return (np.append(ptr, ptr[-1] + len(self.node)), np.append(node, self.node), np.append(coef, self.coef),
-                np.concatenate([firm, mine[None]]))
+        mine = self._stiffness[:, None, None] * self._normal[:, :, None] * self._normal[:, None, :]
+        return (np.append(ptr, ptr[-1] + self._ends), np.append(node, self.node), np.append(coef, self._coef),
+                np.concatenate([firm, mine]))
+
+    def part(self, x: np.ndarray, v: np.ndarray) -> None:
+        """Give bodies the speeds they part with, in ``v`` (n, 3), m/s, of nodes at ``x`` (n, 3), m."""
+        sides = {piece: replace(side, x=x[side.nodes])
+                 for b in self._all for piece, side in zip(b.meeting.pieces, b.meeting.sides)}
+        met = [replace(b.meeting, sides=[sides[piece] for piece in b.meeting.pieces if piece in sides])
+               for b in self._all]
+        lacks = np.array([b.speed - m.parts(v) for b, m in zip(self._all, met)])
+        for m, blow in zip(met, np.linalg.lstsq(along(met), lacks, THIN)[0]):
+            m.push(blow * m.normal, v)
+        for b, m in zip(self._all, met):
+            flat = np.eye(3) - np.outer(m.normal, m.normal)
+            impulse = -np.linalg.pinv(flat @ m.looseness @ flat, THIN, hermitian=True) @ m.parting(v)
+            m.push(impulse * min(1.0, b.grip / max(float(np.linalg.norm(impulse)), 1e-300)), v)
 
 
 def along(meetings: list[Meeting]) -> np.ndarray:
     """How impulses of 1 N s along the normals of ``meetings`` part what meets, (m, m) m/s."""
-    return np.array([[one.normal @ one.gives_way(two) @ two.normal for two in meetings] for one in meetings])
+    pieces = sorted({piece for m in meetings for piece, _ in zip(m.pieces, m.sides)})
+    rows = np.zeros((len(meetings), len(pieces), 6))
+    for m, row in zip(meetings, rows):
+        for sign, piece, side, arm in zip(SIGNS, m.pieces, m.sides, m.arms):
+            row[pieces.index(piece)] = sign * side.row(arm, m.normal)
+    flat = rows.reshape(len(meetings), -1)
+    return np.array(flat @ flat.T)
 
 
-def part(bounces: list[Bounce], x: np.ndarray, v: np.ndarray) -> None:
-    """Give bodies the speeds they part with, in the speeds ``v`` (n, 3), m/s, of nodes at ``x`` (n, 3), in place."""
-    met = [bounce.meeting.now(x, v) for bounce in bounces]
-    lacks = np.array([bounce.speed - m.parts for bounce, m in zip(bounces, met)])
-    for m, blow in zip(met, np.linalg.lstsq(along(met), lacks, THIN)[0]):
-        m.push(blow * m.normal, v)
-    for bounce in bounces:
-        m = bounce.meeting.now(x, v)
-        flat = np.eye(3) - np.outer(m.normal, m.normal)
-        impulse = -np.linalg.pinv(flat @ m.gives_way(m) @ flat, THIN, hermitian=True) @ m.parting
-        m.push(impulse * min(1.0, bounce.grip / max(float(np.linalg.norm(impulse)), 1e-300)), v)
-
-
-def bounce_of(meeting: Meeting, now: np.ndarray, grip: float, h: float) -> Bounce:
-    """The bounce of a meeting in a step of ``h``, s, after which the speeds of all nodes are ``now`` (n, 3), m/s."""
+def bounce_of(meeting: Meeting, v: np.ndarray, after: np.ndarray, blow: float, h: float) -> Bounce:
+    """The bounce of a meeting in a step of ``h``, s, that begins with speeds ``v`` (n, 3), m/s, and ends with those
+    ``after``; the meeting does a ``blow``, N s.
+    """
     normal, sides, arms = meeting.normal, meeting.sides, meeting.arms
-    soft, after = [side.firm not in (RIGID, LED) for side in sides], replace(
-        meeting, sides=[replace(side, v=now[side.nodes]) for side in sides])
-    drawn = [np.zeros(3) if gives else arm for gives, arm in zip(soft, arms)]
+    soft = [side.firm not in (RIGID, LED) for side in sides]
+    drawn = replace(meeting, arms=[np.zeros(3) if gives else arm for gives, arm in zip(soft, arms)])
     coefs, solved, curved = [], 0.0, 0.0
-    for side, arm, gives in zip(sides, arms, soft):
-        end = side.turned(h)
-        coefs.append(side.sign * end.shares(arm))
-        solved += 1.0 / side.mass.sum() if gives else float(normal @ side.between(arm, arm) @ normal)
+    for sign, side, arm, gives in zip(SIGNS, sides, arms, soft):
+        spin = side.spin(v)
+        end = side.turned(h * spin)
+        coefs.append(sign * end.shares(arm))
+        solved += 1.0 / side.whole if gives else float(normal @ side.looseness_at(arm) @ normal)
         if not gives:                       # what is met at the end is another part of what spins
-            way = coefs[-1] @ (end.arms - side.arms) - side.sign * h * np.cross(side.spin, arm)
+            way = coefs[-1] @ (end.arms - side.arms) - sign * h * hat(spin) @ arm
             curved += float(way @ normal)
-    until = min(meeting.away / max(-meeting.parts, meeting.away / h, 1e-300), h)
-    target = replace(meeting, arms=drawn).parts * until + replace(after, arms=drawn).parts * (h - until) + curved
+    until = min(meeting.away / max(-meeting.parts(v), meeting.away / h, 1e-300), h)
+    target = drawn.parts(v) * until + drawn.parts(after) * (h - until) + curved
     node = np.concatenate([np.arange(side.nodes.start, side.nodes.stop) for side in sides])
-    return Bounce(meeting, node, np.concatenate(coefs), target, FIRMNESS / (solved * h * h), after.parts, grip)
+    return Bounce(meeting, node, np.concatenate(coefs), target, FIRMNESS / (solved * h * h), meeting.parts(after),
+                  meeting.friction * blow)

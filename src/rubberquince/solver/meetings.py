@@ -1,12 +1,14 @@
 """Which bodies are about to meet in a step, and where."""
 
+from collections.abc import Container
+
 import numpy as np
 from numba import njit
 from scipy.optimize import nnls
 
 from rubberquince.kernels.contact import carry, friction_between
 from rubberquince.kernels.distance import EDGE_EDGE, closest
-from rubberquince.solver.bounce import Bounce, Meeting, Side, along, bounce_of
+from rubberquince.solver.bounce import Bounces, Meeting, Side, along, bounce_of, hat
 from rubberquince.solver.contacts import Contacts
 from rubberquince.solver.world import LED, RIGID, World
 
@@ -77,7 +79,7 @@ def meeting_places(ids, kind, gap, x, piece, away, friction, ground_friction):
 
 
 def find_bounces(world: World, contacts: Contacts, x: np.ndarray, v: np.ndarray, own: np.ndarray,
-                 h: float) -> list[Bounce]:
+                 h: float) -> Bounces:
     """The bounces of a step of ``h``, s, that starts at nodes ``x`` (n, 3), m, with speeds ``v``, m/s.
 
     own : (bodies,) of the speed of its meetings that a body throws itself back with, without a number; NaN for what is
@@ -85,20 +87,20 @@ def find_bounces(world: World, contacts: Contacts, x: np.ndarray, v: np.ndarray,
     What is struck may strike another within the step, as in a row of balls.
     """
     own = np.append(own, np.full(len(world.gap) + 1 - world.bodies, np.nan))
-    known: dict[tuple[int, int], Meeting] = {}
+    sides, known = _sides(world, own, x), dict[tuple[int, int], Meeting]()
     now, blows = v, np.zeros(0)
     for _ in range(MOST_LINKS):
-        new = {m.pieces: m for m in _meetings(world, contacts, x, v, now, own, h) if m.pieces not in known}
+        new = _meetings(world, contacts, x, now, own, h, sides, known)
         if not new:
             break
         known |= new
         now, blows = _after_blows(list(known.values()), v)
-    return [bounce_of(m, now, m.friction * blow, h) for m, blow in zip(known.values(), blows) if blow > 0.0]
+    return Bounces([bounce_of(m, v, now, blow, h) for m, blow in zip(known.values(), blows) if blow > 0.0])
 
 
 def _after_blows(met: list[Meeting], v: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     """The speeds (n, 3) that ``v`` become by blows, the hardest first, until none closes; and their impulses, N s."""
-    parts, gives = np.array([m.parts for m in met]), along(met)
+    parts, gives = np.array([m.parts(v) for m in met]), along(met)
     blows, least = np.zeros(len(met)), np.array([m.least for m in met])
     for _ in range(MOST_BLOWS * len(met)):
         k = int(np.argmin(parts + least))
@@ -113,9 +115,9 @@ def _after_blows(met: list[Meeting], v: np.ndarray) -> tuple[np.ndarray, np.ndar
     return now, blows
 
 
-def _meetings(world: World, contacts: Contacts, x: np.ndarray, v: np.ndarray, now: np.ndarray, own: np.ndarray,
-              h: float) -> list[Meeting]:
-    """Those of a step that starts at ``x`` (n, 3) with speeds ``v``, which blows have changed to ``now``."""
+def _meetings(world: World, contacts: Contacts, x: np.ndarray, now: np.ndarray, own: np.ndarray, h: float,
+              sides: list[Side], known: Container[tuple[int, int]]) -> dict[tuple[int, int], Meeting]:
+    """Those of a step from ``x`` (n, 3) on with speeds ``now`` (n, 3) that are not ``known``, by their pieces."""
     points, pieces, touching = world.skin, len(world.gap), contacts.touching
     contacts.look(x, h * now)
     skin, speed = contacts.carry(x), np.zeros_like(points.points)
@@ -131,39 +133,39 @@ def _meetings(world: World, contacts: Contacts, x: np.ndarray, v: np.ndarray, no
     speeds[: world.bodies] = np.add.reduceat(world.mass[:, None] * now, world.first_node[:-1]) / mass[:, None]
     which, places, grips = meeting_places(touching.ids, touching.kind, touching.gap, skin, points.piece, away,
                                           world.friction, world.ground_friction)
-    met = []
-    for a, b in zip(*np.nonzero(normals.any(axis=2))):
+    met = {}
+    for a, b in zip(*map(np.ndarray.tolist, np.nonzero(normals.any(axis=2)))):
         share = max(world.bounce[a], world.bounce[b] if b < pieces else -1.0)
         least = LEAST_STEPS * max(pull[a], pull[b]) * h
         if share < 0.0:
-            share, least = float(np.nan_to_num(np.fmin(own[a], own[b]), nan=OF_RIGID)), max(HOP, least)
+            thrown = np.fmin(own[a], own[b])
+            share, least = float(OF_RIGID if np.isnan(thrown) else thrown), max(HOP, least)
         length = float(np.linalg.norm(normals[a, b]))
-        if a == b or share < 0.0 or length <= 1e-9 or closing[a, b] <= least:
+        if a == b or (a, b) in known or share < 0.0 or length <= 1e-9 or closing[a, b] <= least:
             continue
-        normal, here, sides = normals[a, b] / length, which == a * (pieces + 1) + b, _sides(world, (a, b), own, x, v)
-        giving = [side for side in sides if side.gives]
-        if giving:
-            place = _place(places[here], normal, giving)
-            arms = [place - side.centre for side in sides]
-            if normal @ (speeds[b] - speeds[a]) > least or any(map(_is_lever, sides, arms, [normal] * 2)):
-                met.append(Meeting((a, b), normal, sides, arms, away[a, b], share, least, float(grips[here].mean())))
+        normal, here = normals[a, b] / length, which == a * (pieces + 1) + b
+        mine = sides[a : a + 1] + sides[b : b + 1]
+        if any(side.gives for side in mine):
+            place = _place(places[here], normal, mine)
+            arms = [place - side.centre for side in mine]
+            if normal @ (speeds[b] - speeds[a]) > least or any(map(_is_lever, mine, arms, [normal] * 2)):
+                met[a, b] = Meeting((a, b), normal, mine, arms, away[a, b], share, least, float(grips[here].mean()))
     return met
 
 
 def _is_lever(side: Side, arm: np.ndarray, normal: np.ndarray) -> bool:
     """Does an impulse at the end of ``arm`` turn it much? Not what rolls over its corners."""
-    reach = np.cross(arm, normal)
-    return not side.gives or float(reach @ side.looseness @ reach) * side.mass.sum() > LEVER ** 2
+    turn = side.root @ (hat(arm) @ normal)
+    return not side.gives or float(turn @ turn) * side.whole > LEVER ** 2
 
 
-def _sides(world: World, pieces: tuple[int, int], own: np.ndarray, x: np.ndarray, v: np.ndarray) -> list[Side]:
-    """Those of two pieces that are bodies."""
+def _sides(world: World, own: np.ndarray, x: np.ndarray) -> list[Side]:
+    """Those of all bodies with nodes at ``x`` (n, 3)."""
     sides = []
-    for piece, sign in zip(pieces, (1.0, -1.0)):
-        if piece < world.bodies:
-            nodes = slice(*world.first_node[piece : piece + 2])
-            firm = int(own[piece] != SOFT) * RIGID if world.free[nodes].any() else LED
-            sides.append(Side(nodes, sign, firm, world.mass[nodes], x[nodes], v[nodes]))
+    for body in range(world.bodies):
+        nodes = slice(*world.first_node[body : body + 2])
+        firm = int(own[body] != SOFT) * RIGID if world.free[nodes].any() else LED
+        sides.append(Side(nodes, firm, world.mass[nodes], x[nodes]))
     return sides
 
 
@@ -172,14 +174,11 @@ def _place(places: np.ndarray, normal: np.ndarray, sides: list[Side]) -> np.ndar
 
     What lies flat is not turned, what lands on a corner is.
     """
-    across = np.linalg.svd(normal[None])[2][1:]
+    across = np.cross(normal, np.eye(3)[np.argmin(np.abs(normal))])
+    across = np.stack([across, np.cross(normal, across)])
     ways = np.column_stack([np.cos(ANGLES), np.sin(ANGLES)]) @ across
     outermost = places[np.unique(np.argmax(ways @ places.T, axis=1))]
-    rows = []
-    for side in sides:
-        values, axes = np.linalg.eigh(side.looseness)
-        rows.append(np.sqrt(np.maximum(values, 0.0))[:, None] * (axes.T @ np.cross(outermost - side.centre, normal).T))
-    turn = np.concatenate(rows)
+    turn = np.concatenate([side.root @ ((outermost - side.centre) @ hat(normal)).T for side in sides if side.gives])
     turn /= max(np.abs(turn).max(), 1e-300)
     share, _ = nnls(np.vstack([turn, np.full(len(outermost), SUM)]), np.append(np.zeros(len(turn)), SUM))
     return np.array(share @ outermost / share.sum())

@@ -10,7 +10,7 @@ from rubberquince.kernels import contact as ct
 from rubberquince.kernels import turning as tn
 from rubberquince.kernels.limit import HELD_BACK, NEWTON, PREDICTOR
 from rubberquince.kernels.motion import add_inertia_force, inertia_energy
-from rubberquince.solver.bounce import Bounce
+from rubberquince.solver.bounce import Bounces
 from rubberquince.solver.contacts import NOWHERE, Contacts
 from rubberquince.solver.courses import Courses
 from rubberquince.solver.scheme import Aim
@@ -67,7 +67,7 @@ class Step:
     contact: np.ndarray
     touches: np.ndarray
     leans: np.ndarray
-    bounces: list[Bounce]
+    bounces: Bounces
     still: float
     rounding: float
     quality: Quality
@@ -189,9 +189,9 @@ class Newton:
         ct.add_friction_force(ptr, node, coef, normal, grip, x - step.start, step.still, slope, firm)
         pairs: Pairs = (ptr, node, coef, firm)
         pairs = self._seams.add_slope(x, slope, pairs)
-        for bounce in step.bounces:
-            slope += bounce.slope(x - step.start)
-            pairs = bounce.beside(pairs)
+        if step.bounces:
+            step.bounces.add_slope(x - step.start, slope)
+            pairs = step.bounces.beside(pairs)
         if self._courses.any:
             push = slope - step.inertia[:, None] * (x - step.target)
             self.supply = push * (1.0 - self._world.free[:, None])
@@ -258,7 +258,7 @@ class Newton:
 
     def _touch_energy(self, x: np.ndarray, step: Step) -> float:
         energy = self._contacts.energy(x, step.contact) + self._seams.energy(x)
-        return energy + sum(bounce.energy(x - step.start) for bounce in step.bounces)
+        return energy + step.bounces.energy(x - step.start)
 
     def _friction(self, x: np.ndarray, friction: tuple[np.ndarray, ...], step: Step) -> float:
         return ct.friction_energy(*friction, x - step.start, step.still)

@@ -8,7 +8,7 @@ import numpy as np
 from rubberquince.errors import Stopped
 from rubberquince.kernels import turning as tn
 from rubberquince.solver.balls import Balls
-from rubberquince.solver.bounce import Bounce, part
+from rubberquince.solver.bounce import Bounces
 from rubberquince.solver.contacts import Contacts
 from rubberquince.solver.courses import Courses
 from rubberquince.solver.damping import Damping
@@ -265,7 +265,7 @@ class Stepper:
         if end.cut or gains:
             v, push, force = self._stopped(x, v, push, force, step, end.cut)
         if step.bounces:
-            part(step.bounces, x, v)
+            step.bounces.part(x, v)
         if self._balls.any:
             self._balls.calm(buried, state.v, v)
             due = self._scheme.due(state.v, state.push, state.force, h)
@@ -372,8 +372,7 @@ class Stepper:
         if self._press(touches, leans, h):
             self._newton.forget()
         met = self.contacts.met(state.x, going - state.x, SLOW_STEPS * USUAL_GRAVITY * h * h)
-        for bounce in bounces:
-            met[bounce.node] = True
+        met[bounces.node] = True
         met[self._balls.nodes] = True       # those of one scheme give each other what they lose
         if (self._loose & ~touches).any():
             turned = self._scheme.turned_on(state, h, self._loose & ~touches)
@@ -415,13 +414,13 @@ class Stepper:
         return replace(self.quality, iterations=PATIENT, tolerance=CAREFUL * self.quality.tolerance)
 
     def _meetings(self, step: Step) -> list[tuple[int, int]]:
-        return [*self.seams.bodies, *(bounce.meeting.pieces for bounce in step.bounces)]
+        return [*self.seams.bodies, *step.bounces.pieces]
 
-    def _find_bounces(self, h: float) -> list[Bounce]:
+    def _find_bounces(self, h: float) -> Bounces:
         own = np.where(self.world.firm[: self.world.bodies] > 0, np.nan, SOFT)
         own = np.where(self._hard(h), self._damping.throws, own)
         if (self.world.bounce < 0.0).all() and (own == SOFT).all():
-            return []
+            return Bounces([])
         return find_bounces(self.world, self.contacts, self.state.x, self.state.v, own, h)
 
     def _hard(self, h: float) -> np.ndarray:
