@@ -351,3 +351,32 @@ def turn_back(mass, x, lo, hi, angle):
         cross(angle, w, s)
         for a in range(3):
             x[i, a] += sine * w[a] + versine * s[a]
+
+
+@njit(cache=True, nogil=True)
+def along_arcs(mass, x, first, which, move):
+    """Make what ``move`` (n, 3), m, turns of bodies ``which`` (bodies,) bool a rotation, in place.
+
+    Straight on, nodes at ``x`` (n, 3) would come apart by the square of the angle.
+    """
+    centre, drift, momentum, omega = np.empty(3), np.empty(3), np.empty(3), np.empty(3)
+    inertia, r, u, w, s = np.empty((3, 3)), np.empty(3), np.empty(3), np.empty(3), np.empty(3)
+    for body in np.flatnonzero(which):
+        lo, hi = first[body], first[body + 1]
+        centre_of(mass, x, lo, hi, centre)
+        centre_of(mass, move, lo, hi, drift)
+        inertia_of(mass, x, lo, hi, centre, inertia)
+        momentum_of(mass, x, move, lo, hi, centre, momentum)
+        solve_spin(inertia, momentum, omega)
+        angle = np.sqrt((omega * omega).sum())
+        if not angle > 1e-12:
+            continue
+        sine, versine = np.sin(angle) / angle, (1.0 - np.cos(angle)) / (angle * angle)
+        for i in range(lo, hi):
+            for a in range(3):
+                r[a], u[a] = x[i, a] - centre[a], move[i, a] - drift[a]
+            cross(omega, r, w)
+            u += r - w
+            turn(omega, sine, versine, u, w, s)
+            for a in range(3):
+                move[i, a] = drift[a] + u[a] - r[a]

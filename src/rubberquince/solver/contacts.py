@@ -159,14 +159,14 @@ class Contacts:
         one, two = np.concatenate([one, held]), np.concatenate([two, np.full(len(held), w.bodies)])
         return groups(one, two, w.bodies + 1)
 
-    def met(self, x: np.ndarray, move: np.ndarray, slow: float) -> np.ndarray:
+    def met(self, x: np.ndarray, move: np.ndarray, slow: float, firm: np.ndarray) -> np.ndarray:
         """Which nodes (n,) bool carry points within their gap, and stay there: ``move`` (n, 3), m, changes their
-        distance by no more than ``slow``, m.
+        distance by no more than ``slow``, m, or both sides are ``firm`` (pieces and the ground,).
         """
         t, skin = self.touching, self._world.skin
         met = np.zeros(len(x), bool)
         self.look(x, move)
-        ct.mark_met(t.ids, t.kind, t.gap, self.skin, self._skin_move(move), slow, skin.piece, self._world.firm,
+        ct.mark_met(t.ids, t.kind, t.gap, self.skin, self._skin_move(move), slow, skin.piece, firm,
                     skin.moving, skin.bind_node, skin.bind_weight, met)
         return met
 

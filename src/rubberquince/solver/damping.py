@@ -6,7 +6,7 @@ from dataclasses import replace
 import numpy as np
 
 from rubberquince.kernels import turning as tn
-from rubberquince.solver.frequency import free_frequency, shell_frequency
+from rubberquince.solver.frequency import bending_frequency, free_frequency, shell_frequency
 from rubberquince.solver.specs import AnyMaterial, Material, ShellMaterial, ShellSpec, SolidSpec
 from rubberquince.solver.system import ElasticSystem
 from rubberquince.solver.world import World
@@ -32,6 +32,7 @@ class Damping:
         """
         self._world, self._system, self._loose = world, system, loose
         self.frequencies = np.zeros(world.bodies)       # Hz, of the first wobble
+        self.struck = np.zeros(world.bodies)            # Hz, of what a blow excites: bending, in shells
         self._rates = np.zeros(world.bodies)            # 1/s, at which wobbles are to die
         self._calm = np.array([body.goal.calms if body.goal else 0.0 for body in world.spec.bodies], float)
         self.pitches = dict(pitches)        # Hz, by body and Poisson's ratio, of a usual material
@@ -51,16 +52,17 @@ class Damping:
                 usual = replace(material, stiffness=USUAL_STIFFNESS, density=USUAL_DENSITY, grown=1.0, dents=None)
                 self.pitches[key] = free_frequency(replace(spec, material=usual, rest=None))
             scale = np.sqrt(np.mean(material.stiffness) / USUAL_STIFFNESS * USUAL_DENSITY / np.mean(material.density))
-            self.frequencies[body] = self.pitches[key] * scale
+            self.frequencies[body] = self.struck[body] = self.pitches[key] * scale
         elif isinstance(spec, ShellSpec) and isinstance(material, ShellMaterial):
             self.frequencies[body] = shell_frequency(spec, material)
+            self.struck[body] = bending_frequency(spec, material)
         halves = material.wobble_halves
         self._rates[body] = np.log(2.0) / halves if halves > 0.0 else 0.0
 
     @property
     def throws(self) -> np.ndarray:
         """The share of the speed of a meeting that bodies (bodies,) part with: a contact takes as long as a wobble."""
-        return np.array(THROWS * np.exp(-self._rates / np.maximum(self.frequencies, 1e-12)))
+        return np.array(THROWS * np.exp(-self._rates / np.maximum(self.struck, 1e-12)))
 
     def calm_wholes(self, x: np.ndarray, v: np.ndarray, led: np.ndarray, h: float) -> None:
         """Slow down, in ``v`` (n, 3), m/s, of nodes at ``x`` what goals draw as a whole, after ``h``, s.

@@ -9,6 +9,7 @@ from rubberquince.solver.world import World
 
 PASSES = 4
 SMALL = 1e-3                # of the body: how far it is thought to be bent
+RING = 2.68 / (2.0 * np.pi)
 EASE = 1e-3                 # of the pitch², about: inertia that keeps the matrix of a body that can turn definite
 
 
@@ -61,6 +62,14 @@ def shell_frequency(spec: ShellSpec, material: ShellMaterial) -> float:
     """
     longest = float(np.ptp(spec.points, axis=0).max())
     return float(np.sqrt(np.mean(material.stretch) / np.mean(material.density))) / (2.0 * max(longest, 1e-6))
+
+
+def bending_frequency(spec: ShellSpec, material: ShellMaterial) -> float:
+    """Frequency, Hz, with which a ring of the longest side of a shell swings out of its circle: 2.68/2πR² √(bend /
+    density) (Rayleigh 1877, §233).
+    """
+    radius = 0.5 * float(np.ptp(spec.points, axis=0).max())
+    return RING / max(radius, 1e-6) ** 2 * float(np.sqrt(np.mean(material.bend) / np.mean(material.density)))
 
 
 def _fields(x: np.ndarray, y: np.ndarray, z: np.ndarray) -> list[list[np.ndarray]]:

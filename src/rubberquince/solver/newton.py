@@ -52,6 +52,7 @@ class Step:
     what speeds up that which nothing touches, with it.
     drag : (n,), ``stretch`` is 1 + drag.  left : (bodies,), of changes of shape, after it.  contact : (points,) N/m.
     touches, leans : (bodies,) bool, those near something, and those that something still carries.
+    hard : (bodies,) bool, those whose impacts are over within it.
     bounces : those of bodies that are thrown back.  quality : how well it is computed; ``evens``: friction, too.
     """
 
@@ -67,6 +68,7 @@ class Step:
     contact: np.ndarray
     touches: np.ndarray
     leans: np.ndarray
+    hard: np.ndarray
     bounces: Bounces
     still: float
     rounding: float
@@ -128,7 +130,7 @@ class Newton:
         for number in range(first, max(last, PATIENT)):
             if self._stop():
                 raise Stopped
-            if number:                      # damping goes by the matrix, so it is another one now
+            if number or step.hard.any():   # damping goes by the matrix, so it is another one now
                 self._system.assemble(place.x)
                 place = self._place(place.x, step)
             move = self._newton(place, step, number)
@@ -161,7 +163,9 @@ class Newton:
         self._contacts.limit(PREDICTOR, x, move, self._system.compliance)
         most = stay.bulk + self._touch_energy(stay.x, step) + step.rounding
         for share in (1.0,) if self._courses.any else (1.0, 0.5):
-            ahead = self._place(x + share * move, step)
+            part = share * move
+            tn.along_arcs(self._world.mass, x, self._world.first_node, step.hard, part)
+            ahead = self._place(x + part, step)
             if ahead.bulk + self._touch_energy(ahead.x, step) <= most:
                 return ahead
         return stay
@@ -201,6 +205,7 @@ class Newton:
                                              tolerance)
         if not np.isfinite(move).all():
             move[:] = 0.0
+        tn.along_arcs(self._world.mass, x, self._world.first_node, step.hard, move)
         leap = np.abs(move).max() / max(LEAP * self._finest, np.abs(step.aim.target - step.start).max())
         move /= max(leap, 1.0)
         wanted, friction = move.copy(), (ptr, node, coef, normal, grip)

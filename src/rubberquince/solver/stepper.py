@@ -27,6 +27,7 @@ from rubberquince.solver.specs import (
     ForceSpec,
     Goal,
     Inflation,
+    Material,
     Quality,
     RunSpec,
     Touch,
@@ -49,6 +50,9 @@ SLOW_TURN, CARRIED_TURN = 0.05, 0.2     # rad, in a substep: what spins more slo
 CALM, CAREFUL = 0.1, 0.2     # m/s: what touches and is slower takes more Newton steps, and a part of the
                             # tolerance: what inexact ones leave would keep a pile stirring
 HARD = 0.5                  # swings of the first wobble in a substep, from which an impact is over within one
+STIFFEST = 5.0              # swings in a substep: a ball of 5 cm that is stiffer sinks in by less than a micrometre
+BENDS, OF_STIFF = 0.03, 1e-3    # swings of a ring in a substep from which a shell is stiff, and then the most of the
+                            # tolerance: else what it rolls on holds it back
 OF_RIGID = 0.01             # the most of the tolerance where something rigid moves
 
 
@@ -89,6 +93,9 @@ class Stepper:
         self._contact = np.zeros(0)         # stiffness of points in this frame, N/m
         self._nothing = np.zeros_like(rest)
         self.effort = Effort()
+        self._materials = list(self.world.materials)
+        for body in np.flatnonzero(self._hard(1.0 / (self.fps * self.substeps))):
+            self._stiffen(int(body))
 
     @property
     def frequencies(self) -> np.ndarray:
@@ -99,12 +106,20 @@ class Stepper:
 
     def set_material(self, body: int, material: AnyMaterial) -> None:
         """Change what a body is made of at once, without a new world."""
-        if alike(material, self.world.materials[body]):
-            return
+        if not alike(material, self._materials[body]):
+            self._materials[body] = material
+            self._damping.set_material(body, material)
+            self._stiffen(body)
+
+    def _stiffen(self, body: int) -> None:
+        """Compute with what a body is made of, no stiffer than a substep can tell from what does not deform."""
+        material, most = self._materials[body], STIFFEST * self.fps * self.substeps
+        excess = self._damping.struck[body] / most
+        if excess > 1.0 and self._solid[body] and isinstance(material, Material) and material.dents is None:
+            material = replace(material, stiffness=material.stiffness / excess ** 2)
         self.world.set_material(body, material)
         self._newton.forget()
         self.system.stiffen()
-        self._damping.set_material(body, material)
 
     def set_inflation(self, body: int, inflation: Inflation) -> None:
         """Change what presses in a body."""
@@ -249,18 +264,18 @@ class Stepper:
         self.system.prepare(state.x, step.stretch, step.inertia)
         end = self._newton.minimised(self._newton.predict(step), step, 0, step.quality.iterations)
         x, adrift, v, push, force = self._arrived(end, step)
-        hard = self._hard(h)
-        if hard.any() and self.contacts.energy(x, step.contact) > 0.0:      # what comes down in this step touches, too
-            step = replace(step, touches=step.touches | hard & self.contacts.touches(x, self._nothing)[0])
+        fast, hard = self._loose & (self._damping.frequencies * h > HARD), self._hard(h)
+        if fast.any() and self.contacts.energy(x, step.contact) > 0.0:      # what comes down in this step touches, too
+            step = replace(step, touches=step.touches | fast & self.contacts.touches(x, self._nothing)[0])
         gain, most = self._energy.gain(state, x, v, step)
-        gains = gain + self._thrown(hard, x, v, push, force, h) > most and not end.cut
-        short = end.short and (self._rigid & step.touches).any()
+        gains = gain + self._thrown(fast, x, v, push, force, h) > most and not end.cut
+        short = end.short and ((self._rigid | hard) & step.touches).any()
         if (gains or short) and not end.done:       # it is not where forces balance yet
             first = step.quality.iterations
             end = self._newton.minimised(end.there, step, first, first + (PATIENT if gains else first))
             x, adrift, v, push, force = self._arrived(end, step)
             gain, most = self._energy.gain(state, x, v, step)
-            gains = gain + self._thrown(hard, x, v, push, force, h) > most and not end.cut
+            gains = gain + self._thrown(fast, x, v, push, force, h) > most and not end.cut
         arrived = v.copy()
         if end.cut or gains:
             v, push, force = self._stopped(x, v, push, force, step, end.cut)
@@ -315,7 +330,7 @@ class Stepper:
         v = np.where(stopped, (x - self.state.x) / h, v)            # of what is led it is that already
         push, force = np.where(stopped, 0.0, push), np.where(stopped, 0.0, force)
         if not cut:
-            self._scheme.keep_moving(np.flatnonzero(self._rigid & step.touches),
+            self._scheme.keep_moving(np.flatnonzero((self._rigid | self._hard(h)) & step.touches),
                                      self._scheme.due(v, push, force, h) - due, v)
         return v, push, force
 
@@ -371,8 +386,9 @@ class Stepper:
         touches, leans = self.contacts.touches(state.x, going - state.x)
         if self._press(touches, leans, h):
             self._newton.forget()
-        met = self.contacts.met(state.x, going - state.x, SLOW_STEPS * USUAL_GRAVITY * h * h)
+        met = self.contacts.met(state.x, going - state.x, SLOW_STEPS * USUAL_GRAVITY * h * h, self._firm(h))
         met[bounces.node] = True
+        met |= (self._hard(h) & (np.bincount(w.node_body, met, w.bodies) > 0.0))[w.node_body]
         met[self._balls.nodes] = True       # those of one scheme give each other what they lose
         if (self._loose & ~touches).any():
             turned = self._scheme.turned_on(state, h, self._loose & ~touches)
@@ -391,9 +407,10 @@ class Stepper:
             target = target + (slope / h / inertia)[:, None] * (state.x + h * state.v - target)
         flown = pull / (1.0 + h * slope / w.mass)[:, None]
         ahead = aim.going + h ** 2 * self._scheme.drift(aim)[w.node_body]
-        quality = self._care(touches, bool(bounces))
+        quality = self._care(touches, bool(bounces), h)
         return Step(state.x, ahead, aim, inertia, target, flown, 1.0 + drag, drag, np.exp(-h * fade), self._contact,
-                    touches, leans, bounces, STILL_SPEED * h, rounding, quality, quality is not self.quality)
+                    touches, leans, self._hard(h), bounces, STILL_SPEED * h, rounding,
+                    quality, quality is not self.quality)
 
     def _press(self, touches: np.ndarray, leans: np.ndarray, h: float) -> bool:
         """Tell what presses in bodies what touches them; returns whether that makes other forces than before."""
@@ -404,11 +421,15 @@ class Stepper:
         changes = w.pressing.cover(x, touches | ~self._loose)
         return w.pressing.thicken(x, thick, h) or changes
 
-    def _care(self, touches: np.ndarray, bounces: bool) -> Quality:
+    def _care(self, touches: np.ndarray, bounces: bool, h: float) -> Quality:
         """How well a substep is computed: better where all is slow and bodies that touch come to rest on each other."""
-        if self._rigid.any():       # nothing in them takes up what an inexact step leaves
-            most = BOUNCE_TOLERANCE if bounces else OF_RIGID
-            return replace(self.quality, iterations=PATIENT, tolerance=min(self.quality.tolerance, most))
+        struck, most = self._damping.struck * h, self.quality.tolerance
+        if self._rigid.any() or (touches & self._hard(h)).any():    # nothing in them takes up what inexact steps leave
+            most = min(most, BOUNCE_TOLERANCE if bounces else OF_RIGID)
+        if (self._loose & ~self._solid & (struck > BENDS)).any():
+            most = min(most, OF_STIFF)
+        if most < self.quality.tolerance:
+            return replace(self.quality, iterations=PATIENT, tolerance=most)
         if touches.sum() < 2 or (self.state.v ** 2).sum(axis=1).max() > CALM ** 2:
             return self.quality
         return replace(self.quality, iterations=PATIENT, tolerance=CAREFUL * self.quality.tolerance)
@@ -423,6 +444,12 @@ class Stepper:
             return Bounces([])
         return find_bounces(self.world, self.contacts, self.state.x, self.state.v, own, h)
 
+    def _firm(self, h: float) -> np.ndarray:
+        """As World.firm, where what has an impact within a substep of ``h``, s, is rigid, too."""
+        firm = self.world.firm.copy()
+        firm[: self.world.bodies][self._hard(h)] = RIGID
+        return firm
+
     def _hard(self, h: float) -> np.ndarray:
         """Which bodies (bodies,) bool have an impact within one substep of ``h``, s."""
-        return np.array(self._solid & (self._damping.frequencies * h > HARD))
+        return np.array(self._loose & (self._damping.struck * h > HARD))
