@@ -147,13 +147,13 @@ def cushion_scene(last):
 
 @pytest.mark.parametrize("make", [small_scene, cushion_scene])
 def test_a_run_killed_at_any_moment_resumes_to_the_same_bits(make, tmp_path):
-    scene = make(last=30)
-    run(scene, tmp_path / "whole", 30)
+    scene = make(last=24)
+    run(scene, tmp_path / "whole", 24)
     save_scene(tmp_path / "scene.quince", scene, {})
     code = ("import sys; from pathlib import Path; from rubberquince.document.storage import load_scene;"
             "from rubberquince.bake.run import SceneRun; s, m = load_scene(Path(sys.argv[1]));"
-            "[print(f.number, flush=True) for f in SceneRun(s, m, Path(sys.argv[2]), lambda: False).frames(30)]")
-    for after in (3, 11, 19):
+            "[print(f.number, flush=True) for f in SceneRun(s, m, Path(sys.argv[2]), lambda: False).frames(24)]")
+    for after in (5, 17):
         child = subprocess.Popen([sys.executable, "-c", code, str(tmp_path / "scene.quince"), str(tmp_path / "killed")],
                                  stdout=subprocess.PIPE, text=True)
         for line in child.stdout:
@@ -162,9 +162,9 @@ def test_a_run_killed_at_any_moment_resumes_to_the_same_bits(make, tmp_path):
         os.kill(child.pid, signal.SIGKILL)
         child.wait()
         child.stdout.close()
-    run(scene, tmp_path / "killed", 30)
+    run(scene, tmp_path / "killed", 24)
     whole, killed = (FrameCache.reader(tmp_path / name) for name in ("whole", "killed"))
-    assert states(whole, 1, 30) == states(killed, 1, 30)
+    assert states(whole, 1, 24) == states(killed, 1, 24)
 
 
 def test_a_change_on_the_way_marks_frames_as_mixed_and_shows(tmp_path):

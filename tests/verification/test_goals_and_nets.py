@@ -16,7 +16,7 @@ from rubberquince.shapes import primitives, profiles
 from rubberquince.shapes.lattice import box_lattice, smooth_binding
 from rubberquince.shapes.links import braces_across, net_links
 from rubberquince.shapes.polymesh import PolyMesh
-from rubberquince.solver.specs import Goal, Links, RunSpec, ShellMaterial
+from rubberquince.solver.specs import QUALITIES, Goal, Links, RunSpec, ShellMaterial
 from rubberquince.solver.stepper import Stepper
 from rubberquince.solver.world import World
 
@@ -199,7 +199,7 @@ def test_a_limp_arch_slumps_and_braces_raise_it_again():
     def after(links, lying=None):
         spec = make_shell(mesh, (1.0, 1.0, 1.0), (0.0, 0.002, 0.0), replace(limp, brace=1000.0), links=links,
                           held=lambda p: p[:, 1] < 1e-6)
-        stepper = Stepper(RunSpec([spec], []))
+        stepper = Stepper(RunSpec([spec], [], quality=QUALITIES["draft"]))
         stepper.state.x[:] = stepper.state.x if lying is None else lying
         for _ in range(30):
             stepper.frame()
@@ -223,7 +223,7 @@ def test_a_rope_between_two_pins_hangs_as_a_catenary():
     spec = make_shell(mesh, (1.0, 1.0, 1.0), (0.0, 1.0, 0.0), ShellMaterial(3000.0, 0.2, 0.0, 0.3, 0.1), net=True,
                       links=(Links(pairs, length / apart * long, weight),), rotation=across,
                       held=lambda p: np.abs(p[:, 1]) > 0.4999 * apart)
-    stepper = Stepper(RunSpec([spec], [], ground=None))
+    stepper = Stepper(RunSpec([spec], [], ground=None, quality=QUALITIES["draft"]))
     for _ in range(60):
         stepper.frame()
     width = brentq(lambda a: 2.0 * a * np.sinh(apart / (2.0 * a)) - length, 0.02, 5.0)
