@@ -264,18 +264,18 @@ class Stepper:
         self.system.prepare(state.x, step.stretch, step.inertia)
         end = self._newton.minimised(self._newton.predict(step), step, 0, step.quality.iterations)
         x, adrift, v, push, force = self._arrived(end, step)
-        fast, hard = self._loose & (self._damping.frequencies * h > HARD), self._hard(h)
+        hard, fast = self._hard(h), self._loose & (self._damping.frequencies * h > HARD)
         if fast.any() and self.contacts.energy(x, step.contact) > 0.0:      # what comes down in this step touches, too
             step = replace(step, touches=step.touches | fast & self.contacts.touches(x, self._nothing)[0])
         gain, most = self._energy.gain(state, x, v, step)
-        gains = gain + self._thrown(fast, x, v, push, force, h) > most and not end.cut
+        gains = not end.cut and self._leaps(gain, most, x, v, push, force, h)
         short = end.short and ((self._rigid | hard) & step.touches).any()
         if (gains or short) and not end.done:       # it is not where forces balance yet
             first = step.quality.iterations
             end = self._newton.minimised(end.there, step, first, first + (PATIENT if gains else first))
             x, adrift, v, push, force = self._arrived(end, step)
             gain, most = self._energy.gain(state, x, v, step)
-            gains = gain + self._thrown(fast, x, v, push, force, h) > most and not end.cut
+            gains = not end.cut and self._leaps(gain, most, x, v, push, force, h)
         arrived = v.copy()
         if end.cut or gains:
             v, push, force = self._stopped(x, v, push, force, step, end.cut)
@@ -297,6 +297,20 @@ class Stepper:
             self._newton.forget()
         self.state = replace(state, x=x, v=v, push=push, force=force, memory=self.world.flow.memory)
         return wrong
+
+    def _leaps(self, gain: float, most: float, x: np.ndarray, v: np.ndarray, push: np.ndarray, force: np.ndarray,
+               h: float) -> bool:
+        """Is a ``gain`` of energy, J, more than the ``most`` there may be, with what bodies come to?
+
+        Of what bends in more than a substep, but is stretched within one, what is stored in this counts as there, too.
+        """
+        hard, energy = self._hard(h), self._energy.kinetic
+        if gain + self._thrown(hard, x, v, push, force, h) > most:
+            return True
+        limp = self._loose & ~hard & (self._damping.frequencies * h > HARD)
+        stored = abs(self._newton.stored(x) - self._newton.stored(self.state.x)) if limp.any() else 0.0
+        allowed = max(energy(self.state.v), energy(v)) + stored
+        return most < np.inf and gain + self._thrown(limp, x, v, push, force, h) > allowed
 
     def _thrown(self, bodies: np.ndarray, x: np.ndarray, v: np.ndarray, push: np.ndarray, force: np.ndarray,
                 h: float) -> float:
