@@ -1,7 +1,9 @@
 """What air that moves does to skins, how it moves, and what pulls."""
 
 import numpy as np
-from numba import njit
+from numba import njit, uint64
+
+from rubberquince.kernels import LEAN
 
 DENSITY = 1.2               # kg/m³
 FACE, ALONG = 1.2, 0.05     # what a face resists the air across it and along it, as drag coefficients
@@ -11,63 +13,66 @@ TINY = 1e-9                 # m: what is so near has no direction
 
 @njit(cache=True, nogil=True)
 def clamp(values, most):
-    """Bring ``values`` (n, 3) into -most .. most, in place; what is no number becomes 0."""
+    """Bring the first three columns of ``values`` (n, ..) into -most .. most, in place; what is no number becomes 0."""
     for p in range(len(values)):
         for i in range(3):
             value = values[p, i]
             values[p, i] = min(max(value, -most), most) if value == value else 0.0
 
 
-@njit(cache=True, nogil=True)
-def add_share(flow, share, air, there):
-    """Add ``share`` (n,) 0 .. 1 of a ``flow`` (n, 3), m/s, to the ``air`` (n, 3); ``there`` (n,) is the most of all."""
-    for p in range(len(air)):
+@njit(**LEAN)
+def add_share(air, share, flow):
+    """Add ``share`` (n,) 0 .. 1 of ``air`` (n, 3), m/s, to a ``flow`` (n, 4), whose last column is the most of all."""
+    for p in range(len(flow)):
         for i in range(3):
-            air[p, i] += share[p] * flow[p, i]
-        there[p] = max(there[p], share[p])
+            flow[p, i] += share[p] * air[p, i]
+        flow[p, 3] = max(flow[p, 3], share[p])
 
 
-@njit(cache=True, nogil=True)
-def add_air(x, v, triangles, closed, air, presence, force, slope):
-    """The force of air on the faces of a skin, added to ``force`` (n, 3), N, and how it grows with speed to ``slope``
-    (n,), N s/m.
+@njit(**LEAN)
+def add_air(x, v, triangles, closed, flow, felt):
+    """The force of air on the faces of a skin, N, and how it grows with speed, N s/m, added to ``felt`` (n, 4).
 
-    x, v : (n, 3) m and m/s, of its points; air : (n, 3) m/s at them; ``presence`` (n,) how much of it there is.
+    x, v : (n, 3) m and m/s, of its points; flow : (n, 4) m/s, how the air moves at them, and how much of it there is.
     ρ/2 C A |w_n| w_n across a face and the same along it, w = air - v: so a tilted face is lifted, too (Newton 1687,
     prop. 34, of thin plates).  Of a ``closed`` skin only faces that look into the wind feel it, of others both sides
     are one.
     """
-    for t in range(len(triangles)):
-        a, b, c = triangles[t, 0], triangles[t, 1], triangles[t, 2]
-        here = (presence[a] + presence[b] + presence[c]) / 3.0
+    place, speed, air = x.reshape(-1), v.reshape(-1), flow.reshape(-1)
+    out, corner = felt.reshape(-1), triangles.reshape(-1)
+    one, two, three, four = uint64(1), uint64(2), uint64(3), uint64(4)
+    third = 1.0 / 3.0
+    for t in range(uint64(len(triangles))):
+        p, q, r = uint64(corner[three * t]), uint64(corner[three * t + one]), uint64(corner[three * t + two])
+        a, b, c, i, j, k = three * p, three * q, three * r, four * p, four * q, four * r
+        here = third * (air[i + three] + air[j + three] + air[k + three])
         if here <= 0.0:
             continue
-        u0, u1, u2 = x[b, 0] - x[a, 0], x[b, 1] - x[a, 1], x[b, 2] - x[a, 2]
-        s0, s1, s2 = x[c, 0] - x[a, 0], x[c, 1] - x[a, 1], x[c, 2] - x[a, 2]
+        u0, u1, u2 = place[b] - place[a], place[b + one] - place[a + one], place[b + two] - place[a + two]
+        s0, s1, s2 = place[c] - place[a], place[c + one] - place[a + one], place[c + two] - place[a + two]
         n0, n1, n2 = 0.5 * (u1 * s2 - u2 * s1), 0.5 * (u2 * s0 - u0 * s2), 0.5 * (u0 * s1 - u1 * s0)
         area = np.sqrt(n0 * n0 + n1 * n1 + n2 * n2)
         if area <= 1e-14:
             continue
-        one = 1.0 / area
-        n0, n1, n2 = n0 * one, n1 * one, n2 * one
-        w0 = (air[a, 0] - v[a, 0] + air[b, 0] - v[b, 0] + air[c, 0] - v[c, 0]) / 3.0
-        w1 = (air[a, 1] - v[a, 1] + air[b, 1] - v[b, 1] + air[c, 1] - v[c, 1]) / 3.0
-        w2 = (air[a, 2] - v[a, 2] + air[b, 2] - v[b, 2] + air[c, 2] - v[c, 2]) / 3.0
+        w0 = third * (air[i] + air[j] + air[k] - speed[a] - speed[b] - speed[c])
+        w1 = third * (air[i + one] + air[j + one] + air[k + one] - speed[a + one] - speed[b + one] - speed[c + one])
+        w2 = third * (air[i + two] + air[j + two] + air[k + two] - speed[a + two] - speed[b + two] - speed[c + two])
+        scale = 1.0 / area
+        n0, n1, n2 = n0 * scale, n1 * scale, n2 * scale
         across = w0 * n0 + w1 * n1 + w2 * n2
         if closed and across > 0.0:
             continue
         q0, q1, q2 = w0 - across * n0, w1 - across * n1, w2 - across * n2
         along = np.sqrt(q0 * q0 + q1 * q1 + q2 * q2)
-        third = 0.5 * DENSITY * area * here / 3.0
-        ahead, aside = third * FACE * abs(across) * across, third * ALONG * along
+        each = 0.5 * DENSITY * area * here * third
+        ahead, aside = each * FACE * abs(across) * across, each * ALONG * along
         f0, f1, f2 = ahead * n0 + aside * q0, ahead * n1 + aside * q1, ahead * n2 + aside * q2
-        grows = third * (2.0 * FACE * abs(across) + 2.0 * ALONG * along)
-        for k in range(3):
-            p = triangles[t, k]
-            force[p, 0] += f0
-            force[p, 1] += f1
-            force[p, 2] += f2
-            slope[p] += grows
+        grows = each * (2.0 * FACE * abs(across) + 2.0 * ALONG * along)
+        for m in (i, j, k):
+            out[m] += f0
+            out[m + one] += f1
+            out[m + two] += f2
+            out[m + three] += grows
 
 
 @njit(cache=True, nogil=True)

@@ -32,6 +32,7 @@ class Forces:
         self._points = [slice(int(lo), int(hi)) for lo, hi in pairwise(first)]
         self._nodes = [slice(int(lo), int(hi)) for lo, hi in pairwise(world.first_node)]
         self._closed = [is_closed(skin.triangles[k]) for k in range(world.bodies)]
+        self._windward = [self._facing_out(k) for k in range(world.bodies)]
         self._tug: tuple[np.ndarray, np.ndarray, float, np.ndarray] | None = None     # nodes, shares, kg, and to where
         self.tug_force = 0.0                # N, of the last step
         self._surfaces: dict[tuple[int, int], np.ndarray] = {}      # by force and body: places that draw in this frame
@@ -96,19 +97,20 @@ class Forces:
         The step ends ``since``, s, after the start; forces are those half way through it.
         """
         w = self._world
-        x, since, out, slope = x + 0.5 * h * v, since - 0.5 * h, np.zeros_like(x), np.zeros(len(x))
+        x, since, slope = x + 0.5 * h * v, since - 0.5 * h, np.zeros(len(x))
         self._here = [self.where_it_rides(force, x) for force in self.scene]
-        out += (w.gravity * w.weight[w.node_body])[:, None] * w.pulls
+        out = np.repeat((w.gravity * w.weight)[:, None] * w.pulls, np.diff(w.first_node), axis=0)
         uneven = [k for k, inflation in enumerate(w.pressing.inflations) if inflation.spread is not None]
         windy = [k for k in range(w.bodies) if any(force.bodies[k] for force in self.scene if force.kind != "puller")]
         if uneven or windy:
-            force = np.zeros_like(x)
-            skin, speed = self._carried(x), self._carried(v)
+            felt, skin = np.zeros((len(x), 4)), self._carried(x)
             for body in uneven:
-                self._add_uneven(body, x, skin, since, force)
+                self._add_uneven(body, x, skin, since, felt)
+            speed = self._carried(v) if windy else skin
             for body in windy:
-                self._add_wind(body, skin, speed, since, force, slope)
-            out += force / w.mass[:, None]
+                self._add_wind(body, skin, speed, since, felt)
+            out += felt[:, :3] / w.mass[:, None]
+            slope += felt[:, 3]
         if self._tug is not None or any(force.kind == "puller" for force in self.scene):
             pulled = np.zeros_like(x)
             self._add_pulls(x, v, since, pulled)
@@ -135,13 +137,19 @@ class Forces:
         carry(values, skin.bind_node, skin.bind_weight, out)
         return out
 
+    def _facing_out(self, body: int) -> np.ndarray:
+        """Triangles (t, 3) of a body, by its own points, that look outwards if it is closed."""
+        tri = self._world.skin.triangles[body] - self._points[body].start
+        inside_out = self._closed[body] and not self._world.of_balls[body] and self._world.pressing.way(body) < 0.0
+        return np.ascontiguousarray(tri[:, ::-1] if inside_out else tri)
+
     def _spread(self, body: int, of_points: np.ndarray, out: np.ndarray) -> None:
         """Add what skin points of a body feel (points, k) to its nodes ``out`` (n, k)."""
         skin = self._world.skin
         spread(of_points, self._points[body].start, skin.bind_node, skin.bind_weight, out)
 
-    def _add_uneven(self, body: int, x: np.ndarray, skin: np.ndarray, since: float, force: np.ndarray) -> None:
-        """Add to ``force`` (n, 3), N, what pressure by its map has more or less than its mean."""
+    def _add_uneven(self, body: int, x: np.ndarray, skin: np.ndarray, since: float, felt: np.ndarray) -> None:
+        """Add to ``felt`` (n, 4), N, what pressure by its map has more or less than its mean."""
         w, inflation = self._world, self._world.pressing.inflations[body]
         mine = self._points[body]
         pressure = w.pressing.pressure(body, x) if inflation.backing is not None else inflation.now(since)
@@ -153,32 +161,26 @@ class Forces:
         points = np.zeros((mine.stop - mine.start, 3))
         for k in range(3):
             np.add.at(points, tri[:, k] - mine.start, push)
-        self._spread(body, points, force)
+        self._spread(body, points, felt)
 
-    def _add_wind(self, body: int, skin: np.ndarray, speed: np.ndarray, since: float, force: np.ndarray,
-                  slope: np.ndarray) -> None:
-        """Add the force of all air that reaches a body, N, and how it grows with speed, N s/m."""
-        mine, tri = self._points[body], self._world.skin.triangles[body]
-        balls = self._world.of_balls[body]
-        if not balls and self._closed[body] and self._world.pressing.way(body) < 0.0:
-            tri = tri[:, ::-1]
-        at = skin[mine]
-        air, there = np.zeros_like(at), np.zeros(len(at))
+    def _add_wind(self, body: int, skin: np.ndarray, speed: np.ndarray, since: float, felt: np.ndarray) -> None:
+        """Add to ``felt`` (n, 4) the force of all air that reaches a body, N, and how it grows with speed, N s/m."""
+        mine, tri = self._points[body], self._windward[body]
+        at, flow = skin[mine], np.zeros((mine.stop - mine.start, 4))
         for number, one in enumerate(self._here):
             if one.kind != "puller" and one.bodies[body]:
                 share = fields.presence(one, at, since)
                 if share.any():
-                    add_share(self._air(number, body, at, since), share, air, there)
-        clamp(air, FASTEST)
-        push, grows = np.zeros_like(at), np.zeros(len(at))
-        if balls:
-            past = (air - speed[mine]) * (there > 0.0)[:, None]
-            grows = BALL_DRAG * self._world.point_gap[mine] ** 2 * np.linalg.norm(past, axis=1)
-            push = grows[:, None] * past
+                    add_share(self._air(number, body, at, since), share, flow)
+        clamp(flow, FASTEST)
+        push = np.zeros_like(flow)
+        if self._world.of_balls[body]:
+            past = (flow[:, :3] - speed[mine]) * (flow[:, 3:] > 0.0)
+            push[:, 3] = BALL_DRAG * self._world.point_gap[mine] ** 2 * np.linalg.norm(past, axis=1)
+            push[:, :3] = push[:, 3:] * past
         else:
-            add_air(at, speed[mine], tri - mine.start, self._closed[body], air, there, push, grows)
-        self._spread(body, push, force)
-        self._spread(body, grows[:, None], slope[:, None])
+            add_air(at, speed[mine], tri, self._closed[body], flow, push)
+        self._spread(body, push, felt)
 
     def _air(self, number: int, body: int, at: np.ndarray, since: float) -> np.ndarray:
         force = self._here[number]

@@ -53,6 +53,7 @@ HARD = 0.5                  # swings of the first wobble in a substep, from whic
 STIFFEST = 5.0              # swings in a substep: a ball of 5 cm that is stiffer sinks in by less than a micrometre
 BENDS, OF_STIFF = 0.03, 1e-3    # swings of a ring in a substep from which a shell is stiff, and then the most of the
                             # tolerance: else what it rolls on holds it back
+OF_HUNG = 0.02              # the most of it where skins hang: what is left would hold them up
 OF_RIGID = 0.01             # the most of the tolerance where something rigid moves
 
 
@@ -84,6 +85,8 @@ class Stepper:
         self._loose = self.world.turns
         self._rigid = self._loose & (self.world.firm[: self.world.bodies] == RIGID)
         self._solid = self._loose & np.array([carrier.filled for carrier in self.world.carriers], bool)
+        limp = np.array([not carrier.filled and carrier.radius is None for carrier in self.world.carriers], bool)
+        self._hangs = bool((limp & ~self._loose & (self.world.firm[: self.world.bodies] == 0)).any())
         self._scheme = Scheme(self.world, self._loose, min(spec.quality.ringing, USUAL_FPS / spec.fps))
         self._damping = Damping(self.world, self.system, self._loose, pitches)
         self._forces, self._courses = Forces(self.world), Courses(self.world)
@@ -265,7 +268,8 @@ class Stepper:
         end = self._newton.minimised(self._newton.predict(step), step, 0, step.quality.iterations)
         x, adrift, v, push, force = self._arrived(end, step)
         hard, fast = self._hard(h), self._loose & (self._damping.frequencies * h > HARD)
-        if fast.any() and self.contacts.energy(x, step.contact) > 0.0:      # what comes down in this step touches, too
+        if (fast & ~step.touches).any() and self.contacts.energy(x, step.contact) > 0.0:
+            # what comes down in this step touches, too
             step = replace(step, touches=step.touches | fast & self.contacts.touches(x, self._nothing)[0])
         gain, most = self._energy.gain(state, x, v, step)
         gains = not end.cut and self._leaps(gain, most, x, v, push, force, h)
@@ -424,7 +428,7 @@ class Stepper:
         quality = self._care(touches, bool(bounces), h)
         return Step(state.x, ahead, aim, inertia, target, flown, 1.0 + drag, drag, np.exp(-h * fade), self._contact,
                     touches, leans, self._hard(h), bounces, STILL_SPEED * h, rounding,
-                    quality, quality is not self.quality)
+                    quality, quality.iterations > self.quality.iterations)
 
     def _press(self, touches: np.ndarray, leans: np.ndarray, h: float) -> bool:
         """Tell what presses in bodies what touches them; returns whether that makes other forces than before."""
@@ -438,15 +442,21 @@ class Stepper:
     def _care(self, touches: np.ndarray, bounces: bool, h: float) -> Quality:
         """How well a substep is computed: better where all is slow and bodies that touch come to rest on each other."""
         struck, most = self._damping.struck * h, self.quality.tolerance
-        if self._rigid.any() or (touches & self._hard(h)).any():    # nothing in them takes up what inexact steps leave
-            most = min(most, BOUNCE_TOLERANCE if bounces else OF_RIGID)
-        if (self._loose & ~self._solid & (struck > BENDS)).any():
+        calm = touches.sum() >= 2 and (self.state.v ** 2).sum(axis=1).max() <= CALM ** 2
+        firm = self._rigid.any() or (touches & self._hard(h)).any()
+        stiff = (self._loose & ~self._solid & (struck > BENDS)).any()
+        if calm and not (firm or stiff):
+            most *= CAREFUL
+        if self._hangs:
+            most = min(most, OF_HUNG)
+        if stiff:
             most = min(most, OF_STIFF)
-        if most < self.quality.tolerance:
-            return replace(self.quality, iterations=PATIENT, tolerance=most)
-        if touches.sum() < 2 or (self.state.v ** 2).sum(axis=1).max() > CALM ** 2:
+        if firm:                            # nothing in these takes up what an inexact step leaves
+            most = min(most, BOUNCE_TOLERANCE if bounces else OF_RIGID)
+        if not (calm or stiff or firm) and most == self.quality.tolerance:
             return self.quality
-        return replace(self.quality, iterations=PATIENT, tolerance=CAREFUL * self.quality.tolerance)
+        return replace(self.quality, tolerance=most,
+                       iterations=PATIENT if calm or stiff or firm else self.quality.iterations)
 
     def _meetings(self, step: Step) -> list[tuple[int, int]]:
         return [*self.seams.bodies, *step.bounces.pieces]
