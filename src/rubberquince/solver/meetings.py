@@ -9,10 +9,10 @@ from scipy.optimize import nnls
 from rubberquince.kernels.contact import carry, friction_between
 from rubberquince.kernels.distance import EDGE_EDGE, closest
 from rubberquince.solver.bounce import Bounces, Meeting, Side, along, bounce_of, hat
+from rubberquince.solver.care import SOFT
 from rubberquince.solver.contacts import Contacts
 from rubberquince.solver.world import LED, RIGID, World
 
-SOFT = -1.0                 # of the speed of a meeting: what has no number and deforms in it
 OF_RIGID = 0.2              # of rigid bodies without a number: they have nothing of their own that throws them back
 HOP = 0.4                   # m/s: those that meet more slowly do not bounce without a number, as when they roll
 BORDER = 1e-3               # share of edges in the normal of a meeting: theirs are tilted where faces meet flat
@@ -82,8 +82,7 @@ def find_bounces(world: World, contacts: Contacts, x: np.ndarray, v: np.ndarray,
                  h: float) -> Bounces:
     """The bounces of a step of ``h``, s, that starts at nodes ``x`` (n, 3), m, with speeds ``v``, m/s.
 
-    own : (bodies,) of the speed of its meetings that a body throws itself back with, without a number; NaN for what is
-    firm, which has nothing of the kind, and SOFT for what deforms, as solving does it.
+    own : (bodies,) what bodies throw themselves back with, without a number; see Care.throws.
     What is struck may strike another within the step, as in a row of balls.
     """
     own = np.append(own, np.full(len(world.gap) + 1 - world.bodies, np.nan))

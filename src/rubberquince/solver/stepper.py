@@ -9,14 +9,15 @@ from rubberquince.errors import Stopped
 from rubberquince.kernels import turning as tn
 from rubberquince.solver.balls import Balls
 from rubberquince.solver.bounce import Bounces
+from rubberquince.solver.care import Care
 from rubberquince.solver.contacts import Contacts
 from rubberquince.solver.courses import Courses
 from rubberquince.solver.damping import Damping
 from rubberquince.solver.energy import Energy
 from rubberquince.solver.firmness import contact_stiffness
 from rubberquince.solver.forces import Forces
-from rubberquince.solver.meetings import SOFT, find_bounces
-from rubberquince.solver.newton import BOUNCE_TOLERANCE, PATIENT, Effort, Move, Newton, Step
+from rubberquince.solver.meetings import find_bounces
+from rubberquince.solver.newton import PATIENT, Effort, Move, Newton, Step
 from rubberquince.solver.overlaps import parted
 from rubberquince.solver.scheme import Aim, Scheme
 from rubberquince.solver.seams import Seams
@@ -28,7 +29,6 @@ from rubberquince.solver.specs import (
     Goal,
     Inflation,
     Material,
-    Quality,
     RunSpec,
     Touch,
     alike,
@@ -47,14 +47,7 @@ LEAST_TURN = 1e-6           # rad: less is rounding
 FALSE_ENERGY = 0.02         # of the kinetic energy: a substep that brings more is taken in halves
 STEADY = 4.0                # of ω²h, 1/s: so changes of shape fade where a body spins, or each step would feed them
 SLOW_TURN, CARRIED_TURN = 0.05, 0.2     # rad, in a substep: what spins more slowly, free or carried, needs none
-CALM, CAREFUL = 0.1, 0.2     # m/s: what touches and is slower takes more Newton steps, and a part of the
-                            # tolerance: what inexact ones leave would keep a pile stirring
-HARD = 0.5                  # swings of the first wobble in a substep, from which an impact is over within one
 STIFFEST = 5.0              # swings in a substep: a ball of 5 cm that is stiffer sinks in by less than a micrometre
-BENDS, OF_STIFF = 0.03, 1e-3    # swings of a ring in a substep from which a shell is stiff, and then the most of the
-                            # tolerance: else what it rolls on holds it back
-OF_HUNG = 0.02              # the most of it where skins hang: what is left would hold them up
-OF_RIGID = 0.01             # the most of the tolerance where something rigid moves
 
 
 # Positions, m, the bodies that are adrift, speeds, m/s, and what pushes, evened out and now, m/s².
@@ -85,10 +78,9 @@ class Stepper:
         self._loose = self.world.turns
         self._rigid = self._loose & (self.world.firm[: self.world.bodies] == RIGID)
         self._solid = self._loose & np.array([carrier.filled for carrier in self.world.carriers], bool)
-        limp = np.array([not carrier.filled and carrier.radius is None for carrier in self.world.carriers], bool)
-        self._hangs = bool((limp & ~self._loose & (self.world.firm[: self.world.bodies] == 0)).any())
         self._scheme = Scheme(self.world, self._loose, min(spec.quality.ringing, USUAL_FPS / spec.fps))
         self._damping = Damping(self.world, self.system, self._loose, pitches)
+        self._care = Care(self.world, self._damping, spec.quality)
         self._forces, self._courses = Forces(self.world), Courses(self.world)
         self._newton = Newton(self.world, self.system, self.contacts, self.seams, self._courses, stop)
         self._energy = Energy(self.world, self._newton, self.contacts, self.seams, self._courses)
@@ -97,7 +89,7 @@ class Stepper:
         self._nothing = np.zeros_like(rest)
         self.effort = Effort()
         self._materials = list(self.world.materials)
-        for body in np.flatnonzero(self._hard(1.0 / (self.fps * self.substeps))):
+        for body in np.flatnonzero(self._care.hard(1.0 / (self.fps * self.substeps))):
             self._stiffen(int(body))
 
     @property
@@ -267,7 +259,7 @@ class Stepper:
         self.system.prepare(state.x, step.stretch, step.inertia)
         end = self._newton.minimised(self._newton.predict(step), step, 0, step.quality.iterations)
         x, adrift, v, push, force = self._arrived(end, step)
-        hard, fast = self._hard(h), self._loose & (self._damping.frequencies * h > HARD)
+        hard, fast = self._care.hard(h), self._care.fast(h)
         if (fast & ~step.touches).any() and self.contacts.energy(x, step.contact) > 0.0:
             # what comes down in this step touches, too
             step = replace(step, touches=step.touches | fast & self.contacts.touches(x, self._nothing)[0])
@@ -308,10 +300,10 @@ class Stepper:
 
         Of what bends in more than a substep, but is stretched within one, what is stored in this counts as there, too.
         """
-        hard, energy = self._hard(h), self._energy.kinetic
+        hard, energy = self._care.hard(h), self._energy.kinetic
         if gain + self._thrown(hard, x, v, push, force, h) > most:
             return True
-        limp = self._loose & ~hard & (self._damping.frequencies * h > HARD)
+        limp = self._care.fast(h) & ~hard
         stored = abs(self._newton.stored(x) - self._newton.stored(self.state.x)) if limp.any() else 0.0
         allowed = max(energy(self.state.v), energy(v)) + stored
         return most < np.inf and gain + self._thrown(limp, x, v, push, force, h) > allowed
@@ -348,7 +340,7 @@ class Stepper:
         v = np.where(stopped, (x - self.state.x) / h, v)            # of what is led it is that already
         push, force = np.where(stopped, 0.0, push), np.where(stopped, 0.0, force)
         if not cut:
-            self._scheme.keep_moving(np.flatnonzero((self._rigid | self._hard(h)) & step.touches),
+            self._scheme.keep_moving(np.flatnonzero((self._rigid | self._care.hard(h)) & step.touches),
                                      self._scheme.due(v, push, force, h) - due, v)
         return v, push, force
 
@@ -404,9 +396,9 @@ class Stepper:
         touches, leans = self.contacts.touches(state.x, going - state.x)
         if self._press(touches, leans, h):
             self._newton.forget()
-        met = self.contacts.met(state.x, going - state.x, SLOW_STEPS * USUAL_GRAVITY * h * h, self._firm(h))
+        met = self.contacts.met(state.x, going - state.x, SLOW_STEPS * USUAL_GRAVITY * h * h, self._care.firm(h))
         met[bounces.node] = True
-        met |= (self._hard(h) & (np.bincount(w.node_body, met, w.bodies) > 0.0))[w.node_body]
+        met |= (self._care.hard(h) & (np.bincount(w.node_body, met, w.bodies) > 0.0))[w.node_body]
         met[self._balls.nodes] = True       # those of one scheme give each other what they lose
         if (self._loose & ~touches).any():
             turned = self._scheme.turned_on(state, h, self._loose & ~touches)
@@ -425,9 +417,9 @@ class Stepper:
             target = target + (slope / h / inertia)[:, None] * (state.x + h * state.v - target)
         flown = pull / (1.0 + h * slope / w.mass)[:, None]
         ahead = aim.going + h ** 2 * self._scheme.drift(aim)[w.node_body]
-        quality = self._care(touches, bool(bounces), h)
+        quality = self._care.quality(touches, bool(bounces), state.v, h)
         return Step(state.x, ahead, aim, inertia, target, flown, 1.0 + drag, drag, np.exp(-h * fade), self._contact,
-                    touches, leans, self._hard(h), bounces, STILL_SPEED * h, rounding,
+                    touches, leans, self._care.hard(h), bounces, STILL_SPEED * h, rounding,
                     quality, quality.iterations > self.quality.iterations)
 
     def _press(self, touches: np.ndarray, leans: np.ndarray, h: float) -> bool:
@@ -439,41 +431,11 @@ class Stepper:
         changes = w.pressing.cover(x, touches | ~self._loose)
         return w.pressing.thicken(x, thick, h) or changes
 
-    def _care(self, touches: np.ndarray, bounces: bool, h: float) -> Quality:
-        """How well a substep is computed: better where all is slow and bodies that touch come to rest on each other."""
-        struck, most = self._damping.struck * h, self.quality.tolerance
-        calm = touches.sum() >= 2 and (self.state.v ** 2).sum(axis=1).max() <= CALM ** 2
-        firm = self._rigid.any() or (touches & self._hard(h)).any()
-        stiff = (self._loose & ~self._solid & (struck > BENDS)).any()
-        if calm and not (firm or stiff):
-            most *= CAREFUL
-        if self._hangs:
-            most = min(most, OF_HUNG)
-        if stiff:
-            most = min(most, OF_STIFF)
-        if firm:                            # nothing in these takes up what an inexact step leaves
-            most = min(most, BOUNCE_TOLERANCE if bounces else OF_RIGID)
-        if not (calm or stiff or firm) and most == self.quality.tolerance:
-            return self.quality
-        return replace(self.quality, tolerance=most,
-                       iterations=PATIENT if calm or stiff or firm else self.quality.iterations)
-
     def _meetings(self, step: Step) -> list[tuple[int, int]]:
         return [*self.seams.bodies, *step.bounces.pieces]
 
     def _find_bounces(self, h: float) -> Bounces:
-        own = np.where(self.world.firm[: self.world.bodies] > 0, np.nan, SOFT)
-        own = np.where(self._hard(h), self._damping.throws, own)
-        if (self.world.bounce < 0.0).all() and (own == SOFT).all():
+        own = self._care.throws(h)
+        if not ((self.world.bounce >= 0.0).any() or self.world.any_rigid or (own >= 0.0).any()):
             return Bounces([])
         return find_bounces(self.world, self.contacts, self.state.x, self.state.v, own, h)
-
-    def _firm(self, h: float) -> np.ndarray:
-        """As World.firm, where what has an impact within a substep of ``h``, s, is rigid, too."""
-        firm = self.world.firm.copy()
-        firm[: self.world.bodies][self._hard(h)] = RIGID
-        return firm
-
-    def _hard(self, h: float) -> np.ndarray:
-        """Which bodies (bodies,) bool have an impact within one substep of ``h``, s."""
-        return np.array(self._loose & (self._damping.struck * h > HARD))
