@@ -16,7 +16,7 @@ CALM, CAREFUL = 0.1, 0.2    # m/s: what touches and is slower takes more Newton 
                             # what inexact ones leave would keep a pile stirring
 OF_STIFF = 1e-3             # the most of the tolerance for stiff shells: else what they roll on holds them back,
 OF_RIGID = 0.01             # where something rigid or hard moves: nothing in it takes up what is left,
-OF_HUNG = 0.02              # and where skins hang: it would hold them up
+OF_HUNG = 0.01              # and where skins hang: it would hold them up
 
 
 class Care:
