@@ -49,7 +49,7 @@ def of_forces(stepper: Stepper) -> float:
     times = []
     for _ in range(FRAMES):
         began = time.perf_counter()
-        forces.begin_frame(state.x, stepper.contacts.carry(state.x))
+        forces.begin_frame(state.x, stepper.contacts.all_skins(state.x))
         for k in range(stepper.substeps):
             forces.at(state.x, state.v, 0.005 * k, 0.005)
         times.append(time.perf_counter() - began)

@@ -32,7 +32,7 @@ def make_shell(mesh, size, at=(0.0, 0.0, 0.0), material=CANVAS, touch=None, held
 
 def own_crossings(stepper):
     """How many edges of the skins of a stepper pass through what moves, or those of what moves through what stands."""
-    skin, x = stepper.world.skin, stepper.contacts.carry(stepper.state.x)
+    skin, x = stepper.world.skin, stepper.contacts.all_skins(stepper.state.x)
     moving = skin.edges[(skin.edges < skin.moving).all(axis=1)]
     return sum(crossings(x, skin.edges if k < stepper.world.bodies else moving, triangles)
                for k, triangles in enumerate(skin.triangles))

@@ -10,6 +10,7 @@ from rubberquince.kernels.distance import EDGE_EDGE, VERTEX_TRIANGLE, closest_of
 from rubberquince.kernels.patches import PATCH
 from rubberquince.kernels.trees import build_tree
 from rubberquince.shapes import primitives
+from rubberquince.solver.patches import Patches
 from rubberquince.solver.specs import RunSpec, Touch
 from rubberquince.solver.touching import Touching
 from rubberquince.solver.world import World
@@ -65,7 +66,7 @@ def come_close(world, ids, kind, x, move):
 @pytest.mark.parametrize("fast, wobble", [(0.0, 2e-4), (0.08, 0.01)])
 def test_all_that_comes_within_its_gap_is_found_over_many_steps(fast, wobble):
     world, rng = three_pieces(), np.random.default_rng(int(1e5 * fast))
-    touching, (ids, kind) = Touching(world), every_relation(world)
+    touching, (ids, kind) = Touching(world, Patches(world)), every_relation(world)
     x, moving = world.skin.points.copy(), world.skin.moving
     met = 0
     for step in range(4):
@@ -95,7 +96,7 @@ def test_all_that_comes_within_its_gap_is_found_over_many_steps(fast, wobble):
 def test_what_was_found_before_changes_nothing_that_touches():
     world, rng = three_pieces(), np.random.default_rng(3)
     x, moving = world.skin.points.copy(), world.skin.moving
-    used, fresh = Touching(world), Touching(world)
+    used, fresh = Touching(world, Patches(world)), Touching(world, Patches(world))
     for _ in range(5):
         move = np.zeros_like(x)
         move[:moving] = rng.normal(scale=4e-3, size=(moving, 3))
@@ -115,7 +116,7 @@ def test_a_dense_round_skin_lists_nothing_of_itself_turns_and_is_found_when_it_f
     """A ball of 9,000 triangles on a few cells: in its own way it is nowhere, until its poles are pressed together."""
     solid = make_solid(primitives.sphere(96, 48), (0.2, 0.2, 0.2), 4, (0.0, 1.0, 0.0), JELLY, Touch(GAP, 0.5))
     world = World(RunSpec([solid], [], ground=None))
-    touching, x = Touching(world), world.skin.points.copy()
+    touching, x = Touching(world, Patches(world)), world.skin.points.copy()
     for turn in np.linspace(0.0, 1.5, 7):
         c, s = np.cos(turn), np.sin(turn)
         turned = (x - (0.0, 1.0, 0.0)) @ np.array([[c, s, 0.0], [-s, c, 0.0], [0.0, 0.0, 1.0]]) + (0.0, 1.0, 0.0)
@@ -133,7 +134,7 @@ def test_a_dense_round_skin_lists_nothing_of_itself_turns_and_is_found_when_it_f
 def test_the_two_sides_of_one_body_meet_and_neighbours_do_not():
     solid = make_solid(primitives.block((8, 2, 8)), (0.2, 0.05, 0.2), 2, (0.0, 1.0, 0.0), JELLY, Touch(GAP, 0.5))
     world = World(RunSpec([solid], [], ground=None))
-    touching, x = Touching(world), world.skin.points.copy()
+    touching, x = Touching(world, Patches(world)), world.skin.points.copy()
     touching.begin(x)
     touching.look(x, x)
     assert not len(touching.ids)
@@ -168,7 +169,7 @@ def sides(row, kind):
 def test_all_that_meets_is_found_where_a_bar_is_bent_until_its_ends_face_each_other():
     solid = make_solid(primitives.block((30, 3, 3)), (0.6, 0.06, 0.06), 2, (0.0, 0.0, 0.0), JELLY, Touch(GAP, 0.5))
     world = World(RunSpec([solid], [], ground=None))
-    touching, straight = Touching(world), world.skin.points.copy()
+    touching, straight = Touching(world, Patches(world)), world.skin.points.copy()
 
     def bent(share):
         turn = 2.0 * np.pi * share

@@ -126,7 +126,7 @@ def test_a_ram_pushes_what_is_in_its_way_and_passes_nothing(speed, quality):
     stepper = Stepper(RunSpec([ball, ram], [], ground=None, gravity=0.0, quality=QUALITIES[quality]))
 
     def look(k):
-        skin, x = stepper.world.skin, stepper.contacts.carry(stepper.state.x)
+        skin, x = stepper.world.skin, stepper.contacts.all_skins(stepper.state.x)
         edges = [edges_of(triangles) for triangles in skin.triangles]
         assert crossings(x, edges[0], skin.triangles[1]) + crossings(x, edges[1], skin.triangles[0]) == 0
         assert np.isfinite(stepper.state.x).all()

@@ -174,7 +174,7 @@ def test_what_starts_exactly_on_another_stands_on_it_and_slides_as_it_would(drop
     x, body = stepper.state.x, stepper.world.node_body
     assert x[body == 0][:, 0].mean() > 0.05                 # nothing holds it there
     assert stepper.skin()[:, 1].min() > 0.1
-    assert crossings(stepper.contacts.carry(x), edges_of(stepper.world.skin.triangles[0]),
+    assert crossings(stepper.contacts.all_skins(x), edges_of(stepper.world.skin.triangles[0]),
                      stepper.world.skin.triangles[1]) == 0
 
 

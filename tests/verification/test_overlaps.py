@@ -18,7 +18,7 @@ def balls(*places):
 
 def count(stepper):
     skin = stepper.world.skin
-    x = stepper.contacts.carry(stepper.state.x)
+    x = stepper.contacts.all_skins(stepper.state.x)
     return crossings(x, skin.edges, np.concatenate(skin.triangles))
 
 

@@ -27,7 +27,7 @@ class Measure:
         largest shortening of a triangle, area relative to rest, pressure inside, Pa, largest turn of an edge, rad.
         """
         world, state = self._stepper.world, self._stepper.state
-        skin = self._stepper.contacts.carry(state.x)
+        skin = self._stepper.contacts.all_skins(state.x)
         world.octahedra.stretches(state.x, self._stretch)
         cell_body, depth = world.octahedra.body.reshape(-1), self._stepper.deepest_contact()
         stretches, folds = world.membrane.stretches(state.x), np.abs(world.bending.angles(state.x))

@@ -41,6 +41,33 @@ def build_tree(centre, most):
 
 
 @njit(cache=True, nogil=True)
+def prune_trees(child, patch, kept, roots):
+    """The same trees of the patches that are ``kept`` (patches,) bool alone: where one branch is left, it stands for
+    its node.
+
+    Returns which nodes are left (k,), and their child, patch and roots, by new numbers; a root is -1 where all is gone.
+    """
+    stands = np.empty(len(child), np.int64)
+    for node in range(len(child) - 1, -1, -1):
+        if patch[node] >= 0:
+            stands[node] = node if kept[patch[node]] else -1
+        else:
+            a, b = stands[child[node, 0]], stands[child[node, 1]]
+            stands[node] = node if a >= 0 and b >= 0 else max(a, b)
+    nodes = np.flatnonzero(stands == np.arange(len(child)))
+    number, rank = np.full(len(child) + 1, -1, np.int64), np.cumsum(kept) - 1
+    number[nodes] = np.arange(len(nodes))           # the last one, which -1 means, stays -1
+    new_child, new_patch = np.full((len(nodes), 2), -1, np.int64), np.full(len(nodes), -1, np.int64)
+    for k in range(len(nodes)):
+        if patch[nodes[k]] >= 0:
+            new_patch[k] = rank[patch[nodes[k]]]
+        else:
+            for side in range(2):
+                new_child[k, side] = number[stands[child[nodes[k], side]]]
+    return nodes, new_child, new_patch, number[stands[roots]]
+
+
+@njit(cache=True, nogil=True)
 def fit_trees(child, patch, wide, box):
     """Boxes (m, 6) of all tree nodes from those of the patches; ``patch`` (m,) is a leaf's, or -1."""
     for node in range(len(child) - 1, -1, -1):
@@ -116,7 +143,7 @@ def meeting_patches(roots, moving, meets, child, patch, box, rest, near, faces, 
     found, count, stack = np.empty(1024, np.int64), 0, np.empty((4096, 2), np.int64)
     for one in range(moving):
         for two in range(one, len(roots)):
-            if not meets[one, two]:
+            if not meets[one, two] or roots[one] < 0 or roots[two] < 0:
                 continue
             while True:
                 more = _add_meeting(roots[one], roots[two], one == two, faces[one], near[one], child, patch, box, rest,

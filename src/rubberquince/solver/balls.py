@@ -93,9 +93,9 @@ class Balls:
 
     def buried(self, contacts: Contacts) -> np.ndarray:
         """Which of the pellets (k,) bool are deep in something at the start of a step."""
-        t, skin = contacts.touching, self._world.skin
+        t, near = contacts.touching, contacts.near
         deep = t.ids[t.distance < BURIED * t.gap]
-        nodes = skin.bind_node[distinct(deep[(deep >= 0) & (deep < skin.moving)])]
+        nodes = near.bind_node[distinct(deep[(deep >= 0) & (deep < near.moving)])]
         return np.isin(self.nodes, nodes)
 
     def calm(self, buried: np.ndarray, before: np.ndarray, v: np.ndarray) -> None:

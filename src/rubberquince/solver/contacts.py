@@ -1,5 +1,8 @@
 """Where skins are, what of them touches, and how far nodes may move for it."""
 
+from collections.abc import Sequence
+from functools import partial
+
 import numpy as np
 
 from rubberquince.distinct import distinct
@@ -8,8 +11,10 @@ from rubberquince.kernels.candidates import SPARE
 from rubberquince.kernels.distance import come_within
 from rubberquince.kernels.groups import groups
 from rubberquince.kernels.limit import FREE, HELD_BACK, NEWTON, is_safe, limit_motion
+from rubberquince.solver.near import Near
 from rubberquince.solver.overlaps import Overlap, find_overlaps, lack, still_tangled
-from rubberquince.solver.patches import found
+from rubberquince.solver.patches import Patches, found
+from rubberquince.solver.reach import Reach
 from rubberquince.solver.touching import Touching
 from rubberquince.solver.world import World
 
@@ -19,50 +24,82 @@ NOWHERE = np.zeros((0, 3))
 NAMES = np.array([0x9E3779B97F4A7C15, 0xC2B2AE3D27D4EB4F, 0x165667B19E3779F9, 0x27D4EB2F165667C5], np.uint64)   # odd
 
 
+class OutgrownError(Exception):
+    """Something went where it was not looked for; there it is looked for, if the frame is taken again."""
+
+
 class Contacts:
-    """The contact of a world's skins.  Places and motions are those of its nodes, (n, 3) m."""
+    """The contact of a world's skins.  Places and motions are those of its nodes, (n, 3) m.
+
+    near : the points of them that are looked at; ``carry`` says where these are, ``all_skins`` where all are.
+    """
 
     def __init__(self, world: World) -> None:
-        self._world = world
-        self.touching = Touching(world)
+        self._world, self._nothing = world, np.zeros_like(world.start)
+        self._patches, self._sewn = Patches(world), np.zeros((0, 2), np.int64)
+        self._reach = Reach(world, self._patches.piece, partial(self._patches.boxes, count=len(self._patches.piece)))
         self._overlaps, self._tangled = find_overlaps(world), list[Overlap]()
-        self.skin = world.skin.points.copy()
-        self._carried = NOWHERE                         # of which nodes it is the skin
-        self._nodes = world.start.copy()                # where these were
-        self._nothing = np.zeros_like(world.start)
-        self._first_point = np.searchsorted(world.skin.piece[: world.skin.moving], np.arange(world.bodies + 1))
+        self._whole = _Carried(world, self._patches.near)
+        self._look_at(self._patches)
         self._pushes = np.zeros(0, bool)
         self._known: tuple[np.ndarray, np.ndarray, float] = (NOWHERE, NOWHERE, 0.0)     # the last energy, and of what
         self._chosen: np.ndarray = NOWHERE              # of which relations
         self._gripped = np.zeros(0, np.uint64), np.zeros(0)         # relations by a key, and how each held
 
+    def _look_at(self, patches: Patches) -> None:
+        """Look at ``patches`` alone, and anew."""
+        self.near, self.touching = patches.near, Touching(self._world, patches)
+        self.touching.sewn = self.near.place[self._sewn]
+        self._skin = self._whole if patches is self._patches else _Carried(self._world, patches.near)
+        self._now = patches
+
+    def sew(self, points: np.ndarray) -> None:
+        """Pairs (k, 2) of points of all skins that are sewn to each other do not touch."""
+        self._sewn = points
+        self.touching.sewn = self.near.place[points]
+
+    def forget(self) -> None:
+        """Look anew, and at all: gaps have changed or points have jumped."""
+        self._look_at(self._patches)
+
+    def all_skins(self, x: np.ndarray) -> np.ndarray:
+        """All skin points (all, 3) m of nodes at ``x``."""
+        return self._whole.at(x)
+
     def carry(self, x: np.ndarray) -> np.ndarray:
-        """Skin points (points, 3) m of nodes at ``x``."""
-        if self._carried is not x:
-            self._carried = x
-            self._carry(x, self._nodes, self.skin)
-            self._nodes = x.copy()
-        return self.skin
+        """Skin points (points, 3) m that are near, of nodes at ``x``."""
+        return self._skin.at(x)
 
     def _skin_move(self, move: np.ndarray) -> np.ndarray:
         """The motion (points, 3) m of the skin when nodes move by ``move``."""
-        out = np.zeros(self.skin.shape)
-        self._carry(move, self._nothing, out)
+        out = np.zeros(self.near.points.shape)
+        _carry(self._world, self.near, move, self._nothing, out)
         return out
-
-    def _carry(self, x: np.ndarray, before: np.ndarray, out: np.ndarray) -> None:
-        w = self._world
-        ct.carry_changed(x, before, w.first_node, self._first_point, w.skin.bind_node, w.skin.bind_weight, out)
 
     # --- lists ----------------------------------------------------------------------------------------
 
-    def begin_frame(self, x: np.ndarray) -> None:
-        """Nodes at ``x`` begin a frame: what follows depends on the state alone."""
-        self.touching.begin_frame(x, self.carry(x))
+    def begin_frame(self, x: np.ndarray, way: np.ndarray, again: int = 0) -> None:
+        """Nodes at ``x`` begin a frame, in which they go by about ``way``: what follows depends on the state alone.
+
+        again : how often something has outgrown this frame.
+        """
+        if self._reach:
+            self._leave_out(x, way, again)
+        skin = self.all_skins(x)
+        self.touching.begin_frame(x, skin)
         if self._world.outside_only.any():
-            self.touching.look_inside(self.carry(x))
-        self._tangled = still_tangled(self._world, self._overlaps, self.carry(x)) if self._overlaps else []
+            self.touching.look_inside(skin)
+        self._tangled = still_tangled(self._world, self._overlaps, skin) if self._overlaps else []
         self.touching.tangled = [(o.one, o.two) for o in self._tangled]
+
+    def _leave_out(self, x: np.ndarray, way: np.ndarray, again: int) -> None:
+        """Leave out of dense things what nothing comes to."""
+        now, skin = self._now, self.carry(x)
+        box = now.boxes(skin, now.moving)
+        now.widen(box, skin, self._skin_move(way))
+        changed = self._reach.begin_frame(box, now.piece[: now.moving], x, way, again)
+        if changed or now is self._patches:
+            self._look_at(self._patches.only(self._reach.kept))
 
     def begin(self, x: np.ndarray) -> None:
         """Nodes at ``x`` begin a substep."""
@@ -70,16 +107,22 @@ class Contacts:
 
     def look(self, x: np.ndarray, *moves: np.ndarray) -> bool:
         """Pick what can touch at ``x`` and on the straight ways of ``moves`` from there; see Touching.look."""
-        return self._look(x, *(self._skin_move(move) for move in moves))
+        return self._look(x, moves, [self._skin_move(move) for move in moves])
 
-    def _look(self, x: np.ndarray, *moves: np.ndarray) -> bool:
-        """The same for motions (points, 3) of the skin."""
-        more = self.touching.look(x, self.carry(x), *moves)
+    def _look(self, x: np.ndarray, moves: Sequence[np.ndarray], ways: Sequence[np.ndarray]) -> bool:
+        """The same, with the motions ``ways`` (points, 3) of the skin.
+
+        Raises OutgrownError where that leads to what is left out.
+        """
         t = self.touching
+        more = t.look(x, self.carry(x), *ways)
+        now = self._now
+        if now is not self._patches and not self._reach.holds(t.boxes(), now.piece[: now.moving], x, moves):
+            raise OutgrownError
         if self._chosen is not t.ids:
             self._chosen = t.ids
-            self._pushes = ct.choose(t.ids, t.kind, t.gap, t.distance, t.inside, len(self.skin),
-                                     self._world.skin.moving)
+            self._pushes = ct.choose(t.ids, t.kind, t.gap, t.distance, t.inside, len(self.near.points),
+                                     self.near.moving)
         return more
 
     def tangled(self) -> list[np.ndarray]:
@@ -91,7 +134,7 @@ class Contacts:
     def draw_apart(self, x: np.ndarray, h: float) -> np.ndarray:
         """Nodes ``x`` (n, 3) after ``h``, s, of drawing tangled solids apart, as far as nothing else is in the way."""
         w, move = self._world, np.zeros_like(x)
-        skin, piece = self.carry(x), w.skin.piece
+        skin, piece = self.all_skins(x), w.skin.piece
         for o in self._tangled:
             mine, its = w.node_body == o.one, w.node_body == o.two
             way = min(h * o.speed, max(lack(skin[piece == o.one], skin[piece == o.two], o.out) + w.gap[o.one], 0.0))
@@ -115,7 +158,7 @@ class Contacts:
         """
         w = self._world
         self.look(x, move)
-        one, two = self._near()[1:]
+        one, two = self._touched()[1:]
         touches = np.zeros(w.bodies + 1, bool)
         touches[one] = touches[two] = True
         group = self._groups(one, two)
@@ -125,29 +168,29 @@ class Contacts:
         """How much, m², of the skin of each body (bodies,) touches, and how heavy, kg, all others are that hang
         together with it by touching, where ``touches`` looked.
         """
-        w = self._world
-        ids, one, two = self._near()
-        near = np.zeros(len(w.skin.piece), bool)
-        near[ids[ids >= 0]] = True
-        area = np.bincount(w.skin.piece, w.skin.area * near, len(w.gap))[: w.bodies]
+        w, near = self._world, self.near
+        ids, one, two = self._touched()
+        touched = np.zeros(len(near.piece), bool)
+        touched[ids[ids >= 0]] = True
+        area = np.bincount(near.piece, near.area * touched, len(w.gap))[: w.bodies]
         moving = (one < w.bodies) & (two < w.bodies)
         group = groups(one[moving], two[moving], w.bodies)
         mass = np.bincount(w.node_body, w.mass * w.free, w.bodies)
         return area, np.bincount(group, mass, w.bodies)[group] - mass
 
-    def _near(self) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    def _touched(self) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
         """Relations (k, 4) nearer than their gap and the two bodies (k,) of each; all that stands still is one more."""
         w, t = self._world, self.touching
         ids = t.ids[self._pushes & (t.distance < t.gap)]
-        one = np.minimum(w.skin.piece[ids[:, 0]], w.bodies)
-        return ids, one, np.where(ids[:, 3] >= 0, np.minimum(w.skin.piece[ids[:, 3]], w.bodies), w.bodies)
+        one = np.minimum(self.near.piece[ids[:, 0]], w.bodies)
+        return ids, one, np.where(ids[:, 3] >= 0, np.minimum(self.near.piece[ids[:, 3]], w.bodies), w.bodies)
 
     def reached(self) -> np.ndarray:
         """Which nodes (n,) bool carry something that was picked since the last place was named."""
-        w, ids = self._world, self.touching.ids
-        points = distinct(ids[(ids >= 0) & (ids < w.skin.moving)])
-        reached = np.zeros(len(w.mass), bool)
-        reached[w.skin.bind_node[points].reshape(-1)] = True
+        ids, near = self.touching.ids, self.near
+        points = distinct(ids[(ids >= 0) & (ids < near.moving)])
+        reached = np.zeros(len(self._nothing), bool)
+        reached[near.bind_node[points].reshape(-1)] = True
         return reached
 
     def _groups(self, one: np.ndarray, two: np.ndarray) -> np.ndarray:
@@ -163,19 +206,19 @@ class Contacts:
         """Which nodes (n,) bool carry points within their gap, and stay there: ``move`` (n, 3), m, changes their
         distance by no more than ``slow``, m, or both sides are ``firm`` (pieces and the ground,).
         """
-        t, skin = self.touching, self._world.skin
+        t, near = self.touching, self.near
         met = np.zeros(len(x), bool)
         self.look(x, move)
-        ct.mark_met(t.ids, t.kind, t.gap, self.skin, self._skin_move(move), slow, skin.piece, firm,
-                    skin.moving, skin.bind_node, skin.bind_weight, met)
+        ct.mark_met(t.ids, t.kind, t.gap, self.carry(x), self._skin_move(move), slow, near.piece, firm,
+                    near.moving, near.bind_node, near.bind_weight, met)
         return met
 
     def deepest(self, x: np.ndarray) -> np.ndarray:
         """For each solid, the part of a gap that its deepest contact uses up: 0 = clear, 1 = touching."""
-        w, t = self._world, self.touching
+        w, t, near = self._world, self.touching, self.near
         self.look(x)
         depth = np.zeros(len(w.gap))
-        ct.deepest(t.ids, t.kind, t.gap, self.skin, w.skin.piece, w.skin.moving, depth)
+        ct.deepest(t.ids, t.kind, t.gap, self.carry(x), near.piece, near.moving, depth)
         return depth[: w.bodies]
 
     def adrift(self, x: np.ndarray, end: np.ndarray, meet: list[tuple[int, int]]) -> list[np.ndarray]:
@@ -183,12 +226,13 @@ class Contacts:
 
         That is on the way from ``x`` to ``end``; what is known to ``meet`` counts as near, pairs of pieces.
         """
-        w, t, way = self._world, self.touching, self._skin_move(end - x)
-        self._look(x, way)
+        w, t, near, move = self._world, self.touching, self.near, end - x
+        way = self._skin_move(move)
+        self._look(x, [move], [way])
         ids = t.ids[come_within(t.ids, t.kind, (1.0 + SPARE) * t.gap, t.distance, t.apart, way)]
         still = w.bodies                    # whatever stands still counts as one more body
-        first = np.minimum(w.skin.piece[ids[:, 0]], still)
-        last = np.where(ids[:, 3] >= 0, np.minimum(w.skin.piece[ids[:, 3]], still), still)
+        first = np.minimum(near.piece[ids[:, 0]], still)
+        last = np.where(ids[:, 3] >= 0, np.minimum(near.piece[ids[:, 3]], still), still)
         pairs = np.minimum(np.array(meet, np.int64).reshape(-1, 2), still)
         group = self._groups(np.append(first, pairs[:, 0]), np.append(last, pairs[:, 1]))
         return [np.flatnonzero(group[:-1] == number) for number in distinct(group[:-1]) if number != group[-1]]
@@ -198,7 +242,7 @@ class Contacts:
     def energy(self, x: np.ndarray, stiffness: np.ndarray) -> float:
         """J, with ``stiffness`` (points,) N/m, of what pushes."""
         if self._known[0] is not x or self._known[1] is not self.touching.ids:
-            energy = ct.contact_energy(*self._lists(), self.carry(x), self._world.skin.moving, stiffness)
+            energy = ct.contact_energy(*self._lists(), self.carry(x), self.near.moving, stiffness)
             self._known = (x, self.touching.ids, energy)
         return self._known[2]
 
@@ -218,10 +262,10 @@ class Contacts:
         return *pairs, grip
 
     def _pairs(self, x: np.ndarray, stiffness: np.ndarray) -> tuple[np.ndarray, ...]:
-        w, skin = self._world, self._world.skin
+        near = self.near
         self.look(x)
-        return ct.active_pairs(*self._lists(), self.skin, skin.moving, stiffness, skin.bind_node, skin.bind_weight,
-                               w.friction, w.ground_friction)
+        return ct.active_pairs(*self._lists(), self.carry(x), near.moving, stiffness, near.bind_node, near.bind_weight,
+                               near.friction, self._world.ground_friction)
 
     def friction_changes(self, friction: tuple[np.ndarray, ...], x: np.ndarray, move: np.ndarray,
                          stiffness: np.ndarray, least: float) -> float:
@@ -239,13 +283,14 @@ class Contacts:
 
     def limit(self, stage: int, x: np.ndarray, move: np.ndarray, compliance: np.ndarray) -> int:
         """Bound ``move`` in place; returns how it had to, as kernels.limit does, with ``compliance`` (n,) m/N."""
-        w, t, skin, wanted = self._world, self.touching, self._world.skin, move.copy()
+        t, near, wanted = self.touching, self.near, move.copy()
         way = self._skin_move(move)
-        self._look(x, way.copy())
+        self._look(x, [move], [way.copy()])
         for attempt in range(MOST_WIDENINGS):
-            result = limit_motion(stage, t.ids, t.kind, t.gap, t.distance, t.apart, self._pushes, self.skin,
-                                  skin.moving, skin.bind_node, skin.bind_weight, w.part, compliance, move, way)
-            if result == FREE or not self._look(x, way.copy()) or self._is_safe(way):
+            result = limit_motion(stage, t.ids, t.kind, t.gap, t.distance, t.apart, self._pushes, self.carry(x),
+                                  near.moving, near.bind_node, near.bind_weight, self._world.part, compliance, move,
+                                  way)
+            if result == FREE or not self._look(x, [move], [way.copy()]) or self._is_safe(x, way):
                 return result
             if attempt < MOST_WIDENINGS - 1:            # deflected to where nothing was listed: look again
                 move[:] = wanted
@@ -255,16 +300,37 @@ class Contacts:
 
     def shorten(self, x: np.ndarray, move: np.ndarray) -> None:
         """Halve ``move`` as a whole, in place, until it brings nothing too near: it keeps its direction."""
-        self._look(x, self._skin_move(move))        # what may touch on the whole way is all that may on a part of it
+        self.look(x, move)                  # what may touch on the whole way is all that may on a part of it
         for _ in range(MOST_SHORTENINGS):
             way = self._skin_move(move)
-            if self._is_safe(way):
+            if self._is_safe(x, way):
                 return
             move *= 0.5
         move[:] = 0.0
 
-    def _is_safe(self, way: np.ndarray) -> bool:
-        """True when the skin's motion ``way`` (points, 3), m, brings nothing too near."""
-        w, t = self._world, self.touching
-        return is_safe(t.ids, t.kind, t.gap, t.distance, t.apart, self.skin, w.skin.moving, w.skin.bind_node,
-                       len(w.mass), way)
+    def _is_safe(self, x: np.ndarray, way: np.ndarray) -> bool:
+        """True when the skin's motion ``way`` (points, 3), m, from ``x`` brings nothing too near."""
+        t, near = self.touching, self.near
+        return is_safe(t.ids, t.kind, t.gap, t.distance, t.apart, self.carry(x), near.moving, near.bind_node, len(x),
+                       way)
+
+
+class _Carried:
+    """Where the points of some skins are; these arrays are kept for as long as nodes stay."""
+
+    def __init__(self, world: World, near: Near) -> None:
+        self._world, self._near, self._skin = world, near, near.points.copy()
+        self._at, self._nodes = NOWHERE, world.start.copy()         # of which nodes it is the skin, and where they were
+
+    def at(self, x: np.ndarray) -> np.ndarray:
+        """Points (n, 3) m of nodes at ``x``."""
+        if self._at is not x:
+            self._at = x
+            _carry(self._world, self._near, x, self._nodes, self._skin)
+            self._nodes = x.copy()
+        return self._skin
+
+
+def _carry(world: World, near: Near, x: np.ndarray, before: np.ndarray, out: np.ndarray) -> None:
+    """Points ``out`` of nodes at ``x`` (n, 3), which are those of nodes ``before``."""
+    ct.carry_changed(x, before, world.first_node, near.first, near.bind_node, near.bind_weight, out)

@@ -252,7 +252,8 @@ class IslandStepper(Stepper):
     def _islands(self) -> np.ndarray:
         """The number (bodies,) of the island of each body; what is led is one of its own."""
         w = self.world
-        one, two = _meeting(self._boxes(self.contacts.carry(self.state.x)[: w.skin.moving]), NEAR * w.gap[: w.bodies])
+        skin = self.contacts.all_skins(self.state.x)[: w.skin.moving]
+        one, two = _meeting(self._boxes(skin), NEAR * w.gap[: w.bodies])
         apart = self._is_led[one] | self._is_led[two]
         seams = np.array(self.seams.bodies, np.int64).reshape(-1, 2)
         return groups(np.append(one[~apart], seams[:, 0]), np.append(two[~apart], seams[:, 1]), w.bodies)
@@ -260,13 +261,13 @@ class IslandStepper(Stepper):
     def _disturbed(self, since: float, asleep: np.ndarray) -> np.ndarray:
         """Which of those ``asleep`` (bodies,) bool something may come to in the coming frame."""
         w, state, frame = self.world, self.state, AHEAD / self.fps
-        skin = self.contacts.carry(state.x)[: w.skin.moving].copy()
+        skin = self.contacts.all_skins(state.x)[: w.skin.moving].copy()
         box = self._boxes(skin)
         moves = ~asleep & (~self._is_led | self._leads(since))
         there = state.x + frame * state.v
         for body in map(int, np.flatnonzero(moves & self._is_led)):
             there[w.node_body == body] = self._course(body)(since + frame)
-        ahead = self._boxes(self.contacts.carry(there)[: w.skin.moving])
+        ahead = self._boxes(self.contacts.all_skins(there)[: w.skin.moving])
         box[moves] = np.hstack([np.minimum(box[:, :3], ahead[:, :3]), np.maximum(box[:, 3:], ahead[:, 3:])])[moves]
         fall = abs(w.gravity) * frame * frame
         one, two = _meeting(box, NEAR * w.gap[: w.bodies] + np.where(moves, fall, 0.0))
@@ -280,7 +281,7 @@ class IslandStepper(Stepper):
         """A stepper of the bodies that are awake, with those that sleep as things that stand still."""
         w, awake = self.world, self._awake
         asleep = np.setdiff1d(np.arange(w.bodies), awake)
-        skin = self.contacts.carry(self.state.x)
+        skin = self.contacts.all_skins(self.state.x)
         sleepers = [self._as_it_stands(int(k), skin) for k in asleep]
         colliders = [replace(collider, touch=touch)
                      for collider, touch in zip(w.spec.colliders, w.touches[w.bodies:])]

@@ -117,7 +117,7 @@ def _after_blows(met: list[Meeting], v: np.ndarray) -> tuple[np.ndarray, np.ndar
 def _meetings(world: World, contacts: Contacts, x: np.ndarray, now: np.ndarray, own: np.ndarray, h: float,
               sides: list[Side], known: Container[tuple[int, int]]) -> dict[tuple[int, int], Meeting]:
     """Those of a step from ``x`` (n, 3) on with speeds ``now`` (n, 3) that are not ``known``, by their pieces."""
-    points, pieces, touching = world.skin, len(world.gap), contacts.touching
+    points, pieces, touching = contacts.near, len(world.gap), contacts.touching
     contacts.look(x, h * now)
     skin, speed = contacts.carry(x), np.zeros_like(points.points)
     carry(now, points.bind_node, points.bind_weight, speed)
@@ -131,7 +131,7 @@ def _meetings(world: World, contacts: Contacts, x: np.ndarray, now: np.ndarray, 
     mass = np.add.reduceat(world.mass, world.first_node[:-1])
     speeds[: world.bodies] = np.add.reduceat(world.mass[:, None] * now, world.first_node[:-1]) / mass[:, None]
     which, places, grips = meeting_places(touching.ids, touching.kind, touching.gap, skin, points.piece, away,
-                                          world.friction, world.ground_friction)
+                                          points.friction, world.ground_friction)
     met = {}
     for a, b in zip(*map(np.ndarray.tolist, np.nonzero(normals.any(axis=2)))):
         share = max(world.bounce[a], world.bounce[b] if b < pieces else -1.0)

@@ -1,5 +1,7 @@
 """Patches of a few triangles of all skins, and the trees over them."""
 
+import copy
+
 import numpy as np
 from scipy.sparse import csr_array
 
@@ -9,6 +11,7 @@ from rubberquince.kernels import patches as pt
 from rubberquince.kernels import trees as tr
 from rubberquince.kernels.groups import groups
 from rubberquince.kernels.search import search
+from rubberquince.solver.near import all_of, those_of
 from rubberquince.solver.world import World
 
 
@@ -23,12 +26,12 @@ def found(these: np.ndarray, those: np.ndarray) -> tuple[np.ndarray, np.ndarray]
 class Patches:
     """Those of moving pieces come first, one piece after another; see kernels.patches.
 
-    piece : (patches,), the piece of each; ``moving`` is how many of them move.
+    piece : (patches,), the piece of each; ``moving`` is how many of them move.  near : the points that they have.
     """
 
     def __init__(self, world: World) -> None:
         skin = world.skin
-        self._world = world
+        self._world, self.near = world, all_of(world)
         alone = [np.repeat(studs[:, :1], 3, axis=1) for studs in skin.studs]       # triangles of one point
         all_triangles = [np.concatenate(parts) for parts in zip(skin.triangles, alone)]
         self._triangles = _whole(all_triangles, (0, 3))
@@ -65,7 +68,6 @@ class Patches:
                     for part in (own, np.full(of.shape, -1))], (0, 3)))
         self._filled = np.array([*(carrier.filled for carrier in world.carriers), *still], bool)[self.piece]
         self._neighbours = self._sharing_a_point()
-        self._first_point = np.searchsorted(skin.piece[: skin.moving], np.arange(world.bodies + 1))
         self._in_one = self._are_in_one()
         self._box = np.zeros((len(self._child), 6))
         self._fit(self.boxes(skin.points, len(self.piece)))
@@ -154,7 +156,7 @@ class Patches:
 
     def widen(self, box: np.ndarray, x: np.ndarray, move: np.ndarray) -> None:
         """Widen the boxes (moving, 6) of what moves, that hold ``x``, until they hold ``x`` + ``move`` (n, 3)."""
-        moved = pt.moved_bodies(move, self._first_point)
+        moved = pt.moved_bodies(move, self.near.first)
         pt.widen_boxes(x, move, self._ptr, self._point, moved[self.piece[: self.moving]], box)
 
     def ball(self, move: np.ndarray) -> np.ndarray:
@@ -181,7 +183,7 @@ class Patches:
         """
         own = np.diag(self._world.meets)[: self._world.bodies]
         most = np.where(own, part * self._size[: len(own)], np.inf)
-        bent: bool = pt.bends(move, self._first_point, most)
+        bent: bool = pt.bends(move, self.near.first, most)
         return bent
 
     def face_one_way(self, x: np.ndarray, pairs: np.ndarray, own: np.ndarray) -> np.ndarray:
@@ -220,8 +222,41 @@ class Patches:
         """Candidates of the ``wanted`` pairs (k,) bool; see kernels.search."""
         world = self._world
         return search(pairs, wanted, slack, along, x, way, self.ball(way), own, self._ptr, self._point, *self._parts,
-                      self._triangles, self.piece, world.skin.points, self._centre, world.gap, world.point_gap,
+                      self._triangles, self.piece, self.near.points, self._centre, world.gap, self.near.gap,
                       self._near, world.of_balls)
+
+    def only(self, kept: np.ndarray) -> "Patches":
+        """Those of all that are ``kept`` (patches,) bool, alone: in the same order, with the points that they have."""
+        out, number = copy.copy(self), np.cumsum(kept) - 1
+        of_patch = np.repeat(kept, np.diff(self._ptr))
+        out.near = those_of(self.near, distinct(self._point[of_patch]))
+        place = out.near.place
+        in_order = np.repeat(kept, np.diff(self._first))
+        mine = np.zeros(len(self._order), bool)
+        mine[self._order[in_order]] = True
+        triangle = np.cumsum(mine) - 1
+        out._triangles, out._facing = place[self._triangles[mine]], place[self._facing[mine]]
+        out._centre, out._order = self._centre[mine], triangle[self._order[in_order]]
+        out._first, out._ptr = _begins(np.diff(self._first)[kept]), _begins(np.diff(self._ptr)[kept])
+        out._point = place[self._point[of_patch]]
+        out.piece, out._filled, out._in_one = self.piece[kept], self._filled[kept], self._in_one[kept]
+        out.moving = int(np.searchsorted(out.piece, self._world.bodies))
+        vertex_ptr, vertex, edge_ptr, edge, _, face = self._parts
+        vertices, edges = np.repeat(kept, np.diff(vertex_ptr)), np.repeat(kept, np.diff(edge_ptr))
+        vertex, edge, face = vertex[vertices], edge[edges], face[in_order]
+        vertex[:, 1], vertex[:, 2] = place[vertex[:, 1]], triangle[vertex[:, 2]]
+        edge[:, 2:4], edge[:, 4] = place[edge[:, 2:4]], triangle[edge[:, 4]]
+        face[:, 3] = triangle[face[:, 3]]
+        out._parts = (_begins(np.diff(vertex_ptr)[kept]), vertex, _begins(np.diff(edge_ptr)[kept]), edge, out._first,
+                      face)
+        one, two = np.divmod(self._neighbours, len(kept))
+        both = kept[one] & kept[two]
+        out._neighbours = number[one[both]] * len(out.piece) + number[two[both]]
+        out._coned = self._coned[kept[: self.moving]]
+        nodes, out._child, out._patch, out._roots = tr.prune_trees(self._child, self._patch, kept, self._roots)
+        out._box, out._rest = self._box[nodes], self._rest[nodes]
+        out._node_axis, out._node_spread = self._node_axis[nodes], self._node_spread[nodes]
+        return out
 
     def _fit(self, wide: np.ndarray) -> None:
         if len(wide):
@@ -230,3 +265,8 @@ class Patches:
 
 def _whole(parts: list[np.ndarray], empty: tuple[int, ...]) -> np.ndarray:
     return np.concatenate([*parts, np.zeros(empty, np.int64)]).astype(np.int64)
+
+
+def _begins(counts: np.ndarray) -> np.ndarray:
+    """Where each of some begins that are ``counts`` (k,) long, and the last ends, (k + 1,)."""
+    return np.concatenate([[0], np.cumsum(counts)])

@@ -10,7 +10,7 @@ from rubberquince.kernels import turning as tn
 from rubberquince.solver.balls import Balls
 from rubberquince.solver.bounce import Bounces
 from rubberquince.solver.care import Care
-from rubberquince.solver.contacts import Contacts
+from rubberquince.solver.contacts import Contacts, OutgrownError
 from rubberquince.solver.courses import Courses
 from rubberquince.solver.damping import Damping
 from rubberquince.solver.energy import Energy
@@ -68,7 +68,7 @@ class Stepper:
         self.system = ElasticSystem(self.world)
         self.contacts = Contacts(self.world)
         self.seams = Seams(self.world)
-        self.contacts.touching.sewn = self.seams.points
+        self.contacts.sew(self.seams.points)
         self._stop, self._tell = stop, tell
         self.quality = spec.quality
         self.fps = spec.fps
@@ -156,7 +156,7 @@ class Stepper:
         """Change how a piece (solids first, then colliders) touches."""
         if not alike(touch, self.world.touches[piece]):
             self.world.set_touch(piece, touch)
-            self.contacts.touching.forget()
+            self.contacts.forget()
 
     def set_gravity(self, gravity: float, pulls: np.ndarray = DOWN) -> None:
         """Change how strongly gravity pulls, m/s², and in which direction (3,)."""
@@ -178,14 +178,14 @@ class Stepper:
         self.state = state
         self.world.flow.remember(state.memory)
         self._newton.forget()
-        self.contacts.touching.forget()
+        self.contacts.forget()
 
     # --- stepping -------------------------------------------------------------------------------------
 
     def skin(self) -> np.ndarray:
         """Positions (points, 3), m, of all moving skin points, without studs."""
         skin = self.world.skin
-        return self.contacts.carry(self.state.x)[: skin.moving][skin.shown]
+        return self.contacts.all_skins(self.state.x)[: skin.moving][skin.shown]
 
     def deepest_contact(self) -> np.ndarray:
         """For each solid, the part of a gap that its deepest contact uses up: 0 = clear, 1 = touching."""
@@ -199,23 +199,41 @@ class Stepper:
         self.effort = self._newton.effort = Effort()
         if not len(self.world.mass):
             return self.effort
-        before, self._energy.owed = self.state, 0.0
-        if self._balls.any:
-            self.state = self._balls.gone_back(before, self.contacts.carry(before.x), since)
-        h = 1.0 / (self.fps * self.substeps)
-        self._contact = contact_stiffness(self.world, h)
-        self.contacts.begin_frame(self.state.x)
-        self._forces.begin_frame(self.state.x, self.contacts.carry(self.state.x))
-        try:
-            for k in range(self.substeps):
-                self._tell(k / self.substeps)
-                self._go_on(h, since + (k + 1) * h)
-        except Stopped:
-            self.state = before
-            self.world.flow.remember(before.memory)
-            raise
+        before, again = self.state, 0
+        while not self._went_on(since, again):
+            again += 1
+            self._take_back(before)
         self.effort = self._newton.effort
         return self.effort
+
+    def _went_on(self, since: float, again: int) -> bool:
+        """Take a frame that was taken ``again`` times before; False if it has to be once more."""
+        before = self.state
+        try:
+            self._take_frame(since, again)
+        except OutgrownError:
+            return False
+        except Stopped:
+            self._take_back(before)
+            raise
+        return True
+
+    def _take_back(self, before: State) -> None:
+        self.state = before
+        self.world.flow.remember(before.memory)
+
+    def _take_frame(self, since: float, again: int) -> None:
+        before, self._energy.owed = self.state, 0.0
+        if self._balls.any:
+            self.state = self._balls.gone_back(before, self.contacts.all_skins(before.x), since)
+        h = 1.0 / (self.fps * self.substeps)
+        x, v = self.state.x, self.state.v
+        self.contacts.begin_frame(x, v / self.fps, again)
+        self._contact = contact_stiffness(self.world, h)[self.contacts.near.number]
+        self._forces.begin_frame(x, self.contacts.all_skins(x))
+        for k in range(self.substeps):
+            self._tell(k / self.substeps)
+            self._go_on(h, since + (k + 1) * h)
 
     def _go_on(self, h: float, since: float) -> None:
         """Take a substep of ``h``, s, that ends ``since``, s, after the start; in two halves if it would make energy

@@ -36,8 +36,8 @@ class Touching:
     vector ``apart`` (relations, 3) between them.
     """
 
-    def __init__(self, world: World) -> None:
-        self._world, self._patches = world, Patches(world)
+    def __init__(self, world: World, patches: Patches) -> None:
+        self._world, self._patches, self._near = world, patches, patches.near
         self._inside: list[tuple[int, np.ndarray]] = []     # a collider, and which points (n,) bool it leads out
         self.tangled: list[tuple[int, int]] = []        # solids that are inside each other, for who knows to say
         self.sewn = np.zeros((0, 2), np.int64)          # points that are sewn to each other, so is this
@@ -45,17 +45,17 @@ class Touching:
 
     def forget(self) -> None:
         """Search anew at the next call: gaps have changed or points have jumped."""
-        world, patches = self._world, self._patches
+        world, patches, near = self._world, self._patches, self._near
         ground = float(np.max(world.spec.ground.gap)) if world.spec.ground else 0.0
-        self._ground_gap = np.maximum(world.point_gap[: world.skin.moving], ground)
-        self._ground_gap[~world.meets[world.skin.piece[: world.skin.moving], -1]] = -np.inf
+        self._ground_gap = np.maximum(near.gap[: near.moving], ground)
+        self._ground_gap[~world.meets[near.piece[: near.moving], -1]] = -np.inf
         self._widest = float(max([*world.gap[~world.of_balls], ground, 1e-6]))
         self._margin = HALF * (self._widest + 2.0 * np.where(world.of_balls, world.gap, 0.0)[patches.piece])
         self._spare = np.maximum(MOST * patches.size(np.arange(patches.moving)), LEAST * self._widest)
         self._inside = []
-        self._wide = patches.boxes(world.skin.points, len(patches.piece)) + self._margin[:, None] * SIDES
+        self._wide = patches.boxes(near.points, len(patches.piece)) + self._margin[:, None] * SIDES
         self._wide[: patches.moving] = np.nan
-        self._start = world.skin.points
+        self._start = near.points
         self._cones, self._paired = patches.no_cones(), False       # of the normals that pairs were found for
         self._keys, self._pairs = np.zeros(0, np.int64), np.zeros((0, 2), np.int64)
         self._own, self._smooth = np.zeros(0, bool), np.zeros(0, bool)
@@ -68,7 +68,7 @@ class Touching:
 
     def begin_frame(self, x: np.ndarray, skin: np.ndarray) -> None:
         """Look anew at the next call, and find out which solids are crumpled with their nodes at ``x`` (n, 3) and the
-        points of all skins at ``skin`` (n, 3), m.
+        points of all skins at ``skin`` (n, 3), m, near or not.
         """
         self.drop()
         self._cones, self._paired = self._patches.no_cones(), False
@@ -85,6 +85,11 @@ class Touching:
         none = Candidates.none()
         self.ids, self.kind, self.gap = none.ids, none.kind, none.gap
         self.distance, self.inside, self.apart = none.distance, none.inside, none.apart
+
+    def boxes(self) -> np.ndarray:
+        """Boxes (moving, 6) of what patches were seen to go through, and of what may be near them there."""
+        room = self._margin.max(initial=0.0) + self._spare.max(initial=0.0)
+        return self._wide[: self._patches.moving] + room * SIDES
 
     def begin(self, x: np.ndarray) -> None:
         """A substep begins at skin points ``x`` (n, 3), m."""
@@ -106,7 +111,7 @@ class Touching:
         ``at`` names the place: as long as it is the same, what was found for earlier moves is kept.
         Returns True when something was added.
         """
-        if not self._world.skin.moving:
+        if not self._near.moving:
             return False
         if not len(self._way):
             self._way = moves[0] if moves else np.zeros(x.shape)
@@ -131,7 +136,7 @@ class Touching:
             self._spans = self._candidates.spans(len(self._pairs))
         if fresh:
             self._candidates = self._candidates.moved()
-            self._low = np.zeros(self._world.skin.moving, bool)
+            self._low = np.zeros(self._near.moving, bool)
         if fresh or anew:
             moves = tuple(self._moves)
         more = self._pick(x, np.array(moves))
@@ -141,7 +146,7 @@ class Touching:
 
     def _pick(self, x: np.ndarray, moves: np.ndarray) -> int:
         """Pick what may come within its gap under ``moves`` (m, n, 3), m; returns how much more that is."""
-        moving = self._world.skin.moving
+        moving = self._near.moving
         more = self._candidates.pick(self._spans, self._own, self._strays, x, moves)
         if self._world.spec.ground:
             lowest = x[:moving, 1] + np.minimum(moves[:, :moving, 1].min(axis=0), 0.0)
@@ -242,27 +247,27 @@ class Touching:
     # --- what starts inside another -------------------------------------------------------------------
 
     def look_inside(self, x: np.ndarray) -> None:
-        """Find out, at skin points ``x`` (n, 3), m, what is led out of colliders that keep to their outside."""
+        """Find out, with all skins at ``x`` (n, 3), m, what is led out of colliders that keep to their outside."""
         world = self._world
         self._inside = []
         for k in np.flatnonzero(world.outside_only):
             inside = points_inside(world.skin, x, int(k), np.flatnonzero(world.meets[k, : world.bodies]))
             if inside.any():
-                self._inside.append((int(k), inside))
+                self._inside.append((int(k), inside[self._near.number]))
 
     def _leave(self, k: int, inside: np.ndarray, x: np.ndarray) -> tuple[np.ndarray, ...]:
         """Points inside collider ``k`` with its nearest faces, through which they are led out."""
-        triangles = self._world.skin.triangles[k]
+        triangles = self._near.place[self._world.skin.triangles[k]]
         points = np.flatnonzero(inside)
         _, nearest, _ = igl.point_mesh_squared_distance(np.ascontiguousarray(x[points]), x, triangles)
         return (np.column_stack([points, triangles[nearest]]), np.full(len(points), LEAVING, np.int8),
-                self._world.point_gap[points])
+                self._near.gap[points])
 
     def _counts(self, ids: np.ndarray) -> np.ndarray:
         """Which relations (k, 4) count, (k,) bool: not those of points that are led out, nor of tangled solids, nor of
         what is sewn together.
         """
-        piece = self._world.skin.piece
+        piece = self._near.piece
         one, two = piece[ids[:, 0]], piece[ids[:, 3]]
         counts = np.ones(len(ids), bool)
         for a, b in self.tangled:
