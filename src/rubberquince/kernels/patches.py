@@ -43,16 +43,6 @@ def widen_boxes(x, move, ptr, point, wanted, box):
 
 
 @njit(cache=True, nogil=True)
-def hulls(box, piece, hull):
-    """Widen ``hull`` (pieces, 6) until each holds the boxes (k, 6) of patches of its ``piece`` (k,)."""
-    for p in range(len(box)):
-        k = piece[p]
-        for i in range(3):
-            hull[k, i] = min(hull[k, i], box[p, i])
-            hull[k, 3 + i] = max(hull[k, 3 + i], box[p, 3 + i])
-
-
-@njit(cache=True, nogil=True)
 def bends(move, first, most):
     """True when some of the points ``first[k]`` .. ``first[k + 1]`` of a body move, by ``move`` (n, 3), farther than
     its ``most``, m, which may be infinite, along an axis from the mean way of all of them.

@@ -9,7 +9,7 @@ from collections.abc import Callable, Sequence
 
 import numpy as np
 
-from rubberquince.kernels.patches import hulls
+from rubberquince.kernels.frames import all_within, hulls, seen_from
 from rubberquince.solver.specs import LedSpec
 from rubberquince.solver.world import World
 
@@ -18,13 +18,16 @@ ROOM = 0.5                  # of the longest side of what a body goes through: h
 LEFT = 0.2                  # of that side: how much has to be left of it when a frame begins
 LOOSE = 2.0                 # times what it is made to be: a region that is longer is made anew
 MOST_TIMES = 3              # that a frame is taken again with some left out
+FLAT = 1e-300               # of the volume of a frame: of one that has less nothing can be seen
 MOST_TURN = 0.5             # of the axes of a frame in a step: what turns or stretches farther is looked at as a whole
 NOWHERE = np.repeat([np.inf, -np.inf], 3)
 SIDES = np.repeat([-1.0, 1.0], 3)
 
 
 class _Dense:
-    """One of them: in its own frame, the boxes (k, 6) of its ``patches`` and the ``region`` (bodies, 6) of each body."""
+    """One of them: in its own frame, the boxes (k, 6) of its ``patches``, and the ``region`` (b, 6) of each body that
+    it ``meets``.
+    """
 
     def __init__(self, world: World, piece: int, patches: slice, boxes: np.ndarray) -> None:
         self.patches, self._boxes = patches, boxes
@@ -32,39 +35,22 @@ class _Dense:
         self._nodes = slice(*world.first_node[piece : piece + 2]) if piece < world.bodies else None
         self.region = np.tile(NOWHERE, (len(self.meets), 1))
 
-    def _frame(self, x: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-        """Origin (3,) and axes (3, 3), in columns, of its frame with nodes at ``x`` (n, 3)."""
-        if self._nodes is None:
-            return np.zeros(3), np.eye(3)
-        corner = x[self._nodes]
-        return corner[0], (corner[1:] - corner[0]).T
-
     def seen(self, box: np.ndarray, x: np.ndarray, moves: Sequence[np.ndarray]) -> np.ndarray:
         """What holds the boxes (bodies, 6), seen from its frame while nodes go from ``x`` by ``moves`` (n, 3): the same
         for the bodies that it meets, or without end.
         """
-        box = box[self.meets]
-        centre, half = 0.5 * (box[:, :3] + box[:, 3:]), 0.5 * (box[:, 3:] - box[:, :3])
-        origin, axes = self._frame(x)
-        if not abs(np.linalg.det(axes)) > 1e-300:
-            return np.tile(-NOWHERE, (len(box), 1))
+        if self._nodes is None:
+            return box[self.meets]
+        here = x[self._nodes]
+        corner = np.array([here, *(here + move[self._nodes] for move in moves)])
+        origin, axes = corner[:, 0], (corner[:, 1:] - corner[:, :1]).transpose(0, 2, 1)
+        if not (np.abs(np.linalg.det(axes)) > FLAT).all():
+            return np.tile(-NOWHERE, (len(self.meets), 1))
         into = np.linalg.inv(axes)
-        at, wide = (centre - origin) @ into.T, half @ np.abs(into).T
-        out = np.hstack([at - wide, at + wide])
-        for move in moves if self._nodes is not None else ():
-            origin, then = self._frame(x + move)
-            turn = np.abs(into @ then - np.eye(3)).sum(axis=1).max()
-            if not turn < MOST_TURN:
-                return np.tile(-NOWHERE, (len(box), 1))
-            back = np.linalg.inv(then)
-            end = (centre - origin) @ back.T
-            wide = half @ np.abs(back).T + turn * np.abs(end - at).max(axis=1, keepdims=True)   # the way there is bent
-            out = np.hstack([np.minimum(out[:, :3], end - wide), np.maximum(out[:, 3:], end + wide)])
-        return out
-
-    def holds(self, seen: np.ndarray) -> bool:
-        """Are all of ``seen`` in their regions?"""
-        return bool(((seen * SIDES <= self.region * SIDES) | np.isinf(self.region) & (self.region * SIDES > 0.0)).all())
+        turn = np.abs(into[0] @ axes - np.eye(3)).sum(axis=2).max(axis=1)
+        if not (turn < MOST_TURN).all():
+            return np.tile(-NOWHERE, (len(self.meets), 1))
+        return np.array(seen_from(box, self.meets, origin, into, turn))
 
     def is_loose(self, seen: np.ndarray) -> bool:
         """Is some region much longer than it is made for ``seen``?"""
@@ -130,7 +116,7 @@ class Reach:
             seen = thing.seen(hull, x, [way])
             if again >= MOST_TIMES:
                 thing.region[:] = -NOWHERE
-            elif not thing.holds(_with_room(seen, LEFT)) or (again == 0 and thing.is_loose(seen)):
+            elif not all_within(_with_room(seen, LEFT), thing.region) or (again == 0 and thing.is_loose(seen)):
                 thing.give_room(seen)
             self.kept[thing.patches] = thing.kept()
         return not np.array_equal(self.kept, before)
@@ -142,7 +128,7 @@ class Reach:
         hull, all_hold = self._hulls(box, piece), True
         for thing in self._things:
             seen = thing.seen(hull, x, moves)
-            if not thing.holds(seen):
+            if not all_within(seen, thing.region):
                 thing.give_room(_union(seen, thing.region))
                 all_hold = False
         return all_hold
