@@ -12,6 +12,7 @@ from rubberquince.solver.world import RIGID, World
 SOFT = -1.0                 # of the speed of a meeting: what has no number and deforms in it
 HARD = 0.5                  # swings of the first wobble in a substep, from which an impact is over within one
 BENDS = 0.03                # swings of a ring in a substep, from which a shell is stiff
+BRIEF = 0.1                 # swings on what presses in it in a substep, from which a shell is light
 CALM, CAREFUL = 0.1, 0.2    # m/s: what touches and is slower takes more Newton steps, and a part of the tolerance:
                             # what inexact ones leave would keep a pile stirring
 OF_STIFF = 1e-3             # the most of the tolerance for stiff shells: else what they roll on holds them back,
@@ -22,9 +23,9 @@ OF_HUNG = 0.01              # and where skins hang: it would hold them up
 class Care:
     """What of a world is how stiff for steps of ``h``, s; arrays are (bodies,)."""
 
-    def __init__(self, world: World, damping: Damping, quality: Quality) -> None:
-        """``quality`` is that of what needs no more."""
-        self._world, self._damping, self._usual = world, damping, quality
+    def __init__(self, world: World, damping: Damping, quality: Quality, usual: float) -> None:
+        """``quality`` is that of what needs no more, ``usual``, s, the substep of what need not be halved."""
+        self._world, self._damping, self._usual, self._step = world, damping, quality, usual
         self._loose, self._fixed = world.turns, world.firm[: world.bodies] > 0      # rigid or led
         filled = np.array([carrier.filled for carrier in world.carriers], bool)
         self._skins = ~filled & np.array([carrier.radius is None for carrier in world.carriers], bool) & ~self._fixed
@@ -44,12 +45,17 @@ class Care:
         firm[: self._world.bodies][self.hard(h)] = RIGID
         return firm
 
-    def throws(self, h: float) -> np.ndarray:
+    def throws(self, h: float) -> tuple[np.ndarray, np.ndarray]:
         """What part of the speed of its meetings a body throws itself back with.
 
         NaN for what is rigid or led, which has nothing of the kind, SOFT for what deforms, as solving does it.
+        Also, which bodies are light: air throws them back from what stands within a few substeps, too few to solve it,
+        and they stay so where one is taken in halves.
         """
-        return np.where(self.hard(h), self._damping.throws, np.where(self._fixed, np.nan, SOFT))
+        pressed = self._damping.pressed()
+        light = self._loose & ~self.hard(h) & (pressed * self._step > BRIEF)
+        own = np.where(self.hard(h), self._damping.throws, np.where(self._fixed, np.nan, SOFT))
+        return np.where(light, self._damping.thrown_by_air(pressed), own), light
 
     def quality(self, touches: np.ndarray, bounces: bool, v: np.ndarray, h: float) -> Quality:
         """How well a substep is computed that begins with speeds ``v`` (n, 3), m/s.

@@ -19,6 +19,8 @@ SWING = 0.2                 # rad: so does what turns on by more in the time of 
 AIR_SHARE = 0.8             # of the damping of a load on an air pad that its air takes; its skin does the rest
 LEAST_UNDER = 0.02          # of a skin: what is carried counts as lying on so much of it
 THROWS = 0.87               # of its speed, what a ball that nothing damps does not keep as wobble
+OF_GAS, OF_PRESSURE = 0.82, 0.95     # the same of a shell that a gas, or a constant pressure, throws back
+AIR_FADES = 0.35            # of a swing on that: how long wobbles fade in it
 REST = 1e-5                 # m/s: slower is no wobble
 TICK = 1e-4                 # s: so short that moves add up
 
@@ -63,6 +65,25 @@ class Damping:
     def throws(self) -> np.ndarray:
         """The share of the speed of a meeting that bodies (bodies,) part with: a contact takes as long as a wobble."""
         return np.array(THROWS * np.exp(-self._rates / np.maximum(self.struck, 1e-12)))
+
+    def pressed(self) -> np.ndarray:
+        """Frequency (bodies,), Hz, with which what presses in shells throws them back: √(2πRp / m) / 2π.
+
+        A sphere of radius R that is flattened by d touches with 2πRd, on which its pressure p pushes.
+        """
+        w, out = self._world, np.zeros(self._world.bodies)
+        for body, carrier in enumerate(w.carriers):
+            given = w.pressing.given(body)
+            if given > 0.0 and not carrier.filled:
+                mass = w.mass[w.first_node[body] : w.first_node[body + 1]].sum()
+                out[body] = np.sqrt(np.sqrt(np.pi * self._area[body]) * given / mass) / (2.0 * np.pi)
+        return out
+
+    def thrown_by_air(self, pressed: np.ndarray) -> np.ndarray:
+        """The share (bodies,) of the speed of a meeting that such shells part with; see ``pressed``."""
+        is_gas = [inflation.backing is not None for inflation in self._world.pressing.inflations]
+        fades = AIR_FADES * self._rates / np.maximum(pressed, 1e-12)
+        return np.array(np.where(is_gas, OF_GAS, OF_PRESSURE) * np.exp(-fades))
 
     def calm_wholes(self, x: np.ndarray, v: np.ndarray, led: np.ndarray, h: float) -> None:
         """Slow down, in ``v`` (n, 3), m/s, of nodes at ``x`` what goals draw as a whole, after ``h``, s.

@@ -79,17 +79,19 @@ def meeting_places(ids, kind, gap, x, piece, away, friction, ground_friction):
 
 
 def find_bounces(world: World, contacts: Contacts, x: np.ndarray, v: np.ndarray, own: np.ndarray,
-                 h: float) -> Bounces:
+                 light: np.ndarray, h: float) -> Bounces:
     """The bounces of a step of ``h``, s, that starts at nodes ``x`` (n, 3), m, with speeds ``v``, m/s.
 
-    own : (bodies,) what bodies throw themselves back with, without a number; see Care.throws.
+    own, light : (bodies,) what bodies throw themselves back with, without a number, and which of them do so from what
+    stands alone; see Care.throws.
     What is struck may strike another within the step, as in a row of balls.
     """
-    own = np.append(own, np.full(len(world.gap) + 1 - world.bodies, np.nan))
+    others = len(world.gap) + 1 - world.bodies
+    own, light = np.append(own, np.full(others, np.nan)), np.append(light, np.zeros(others, bool))
     sides, known = _sides(world, own, x), dict[tuple[int, int], Meeting]()
     now, blows = v, np.zeros(0)
     for _ in range(MOST_LINKS):
-        new = _meetings(world, contacts, x, now, own, h, sides, known)
+        new = _meetings(world, contacts, x, now, own, light, h, sides, known)
         if not new:
             break
         known |= new
@@ -114,8 +116,8 @@ def _after_blows(met: list[Meeting], v: np.ndarray) -> tuple[np.ndarray, np.ndar
     return now, blows
 
 
-def _meetings(world: World, contacts: Contacts, x: np.ndarray, now: np.ndarray, own: np.ndarray, h: float,
-              sides: list[Side], known: Container[tuple[int, int]]) -> dict[tuple[int, int], Meeting]:
+def _meetings(world: World, contacts: Contacts, x: np.ndarray, now: np.ndarray, own: np.ndarray, light: np.ndarray,
+              h: float, sides: list[Side], known: Container[tuple[int, int]]) -> dict[tuple[int, int], Meeting]:
     """Those of a step from ``x`` (n, 3) on with speeds ``now`` (n, 3) that are not ``known``, by their pieces."""
     points, pieces, touching = contacts.near, len(world.gap), contacts.touching
     contacts.look(x, h * now)
@@ -125,6 +127,7 @@ def _meetings(world: World, contacts: Contacts, x: np.ndarray, now: np.ndarray, 
     away, closing = np.full(normals.shape[:2], np.inf), np.zeros(normals.shape[:2])
     meetings(touching.ids, touching.kind, touching.gap, skin, speed, points.piece, h,
              h * h * float(np.max(_pull(world), initial=0.0)), normals, away, closing)
+    own = np.where(light & _meets_what_moves(world, away), SOFT, own)
     balls = np.append(world.of_balls, False)        # they have no centre in common that could be thrown back
     normals[balls], normals[:, balls] = 0.0, 0.0
     speeds, pull = np.zeros((pieces + 1, 3)), np.append(_pull(world), np.zeros(pieces + 1 - world.bodies))
@@ -150,6 +153,13 @@ def _meetings(world: World, contacts: Contacts, x: np.ndarray, now: np.ndarray, 
             if normal @ (speeds[b] - speeds[a]) > least or any(map(_is_lever, mine, arms, [normal] * 2)):
                 met[a, b] = Meeting((a, b), normal, mine, arms, away[a, b], share, least, float(grips[here].mean()))
     return met
+
+
+def _meets_what_moves(world: World, away: np.ndarray) -> np.ndarray:
+    """Which pieces and the ground (pieces + 1,) bool are near another one that moves, by ``away``; see ``meetings``."""
+    near = np.isfinite(away) | np.isfinite(away.T)
+    np.fill_diagonal(near, False)
+    return np.array((near & (world.firm != LED)).any(axis=1))
 
 
 def _is_lever(side: Side, arm: np.ndarray, normal: np.ndarray) -> bool:

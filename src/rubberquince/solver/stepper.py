@@ -80,7 +80,7 @@ class Stepper:
         self._solid = self._loose & np.array([carrier.filled for carrier in self.world.carriers], bool)
         self._scheme = Scheme(self.world, self._loose, min(spec.quality.ringing, USUAL_FPS / spec.fps))
         self._damping = Damping(self.world, self.system, self._loose, pitches)
-        self._care = Care(self.world, self._damping, spec.quality)
+        self._care = Care(self.world, self._damping, spec.quality, 1.0 / (self.fps * self.substeps))
         self._forces, self._courses = Forces(self.world), Courses(self.world)
         self._newton = Newton(self.world, self.system, self.contacts, self.seams, self._courses, stop)
         self._energy = Energy(self.world, self._newton, self.contacts, self.seams, self._courses)
@@ -453,7 +453,7 @@ class Stepper:
         return [*self.seams.bodies, *step.bounces.pieces]
 
     def _find_bounces(self, h: float) -> Bounces:
-        own = self._care.throws(h)
+        own, light = self._care.throws(h)
         if not ((self.world.bounce >= 0.0).any() or self.world.any_rigid or (own >= 0.0).any()):
             return Bounces([])
-        return find_bounces(self.world, self.contacts, self.state.x, self.state.v, own, h)
+        return find_bounces(self.world, self.contacts, self.state.x, self.state.v, own, light, h)

@@ -74,6 +74,10 @@ class Pressing:
         """What presses inside a body with nodes at ``x`` (n, 3), m, Pa."""
         return self._law(body, self.volume(body, x))[1] if self.inflations[body].pressure else 0.0
 
+    def given(self, body: int) -> float:
+        """What a body is blown up with by now, Pa; a gas that has more room than at rest presses with less."""
+        return self.inflations[body].now(self._since)
+
     def way(self, body: int) -> float:
         """1, or -1 where the skin of a body is wound inwards."""
         return self._inside_of(body).way
