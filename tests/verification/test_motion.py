@@ -194,8 +194,8 @@ def test_a_ball_of_gas_comes_back_as_a_fine_explicit_run_says():
     assert np.sqrt((np.array(tops) - 0.1) / (expected - 0.1)) == pytest.approx([1.0, 1.0], abs=0.05)
 
 
-@pytest.mark.parametrize(("pressure", "density", "backing"), [(500.0, 0.05, 1e5), (2000.0, 0.05, 1e5), (100.0, 0.03, 1e5),
-                                                              (500.0, 0.05, None)])
+@pytest.mark.parametrize(("pressure", "density", "backing"),
+                         [(500.0, 0.05, 1e5), (2000.0, 0.05, 1e5), (100.0, 0.03, 1e5), (500.0, 0.05, None)])
 def test_a_light_balloon_comes_back_alike_at_any_quality(pressure, density, backing):
     """Its contact takes one to four steps at draft, which lost it half of its speed."""
     skin = ShellMaterial(500.0, 1.0, 1e-5, density, 0.3)
@@ -215,7 +215,8 @@ def test_a_light_balloon_comes_back_alike_at_any_quality(pressure, density, back
 
 def test_what_falls_on_a_light_balloon_presses_it_flat():
     """It is thrown back by what stands alone; a weight, by what is in it, as long as that takes."""
-    balloon = make_shell(primitives.sphere(24, 12), (0.2, 0.2, 0.2), (0, 0.101, 0), ShellMaterial(500, 1.0, 1e-5, 0.05, 0.3),
+    skin = ShellMaterial(500.0, 1.0, 1e-5, 0.05, 0.3)
+    balloon = make_shell(primitives.sphere(24, 12), (0.2, 0.2, 0.2), (0, 0.101, 0), skin,
                          inflation=Inflation(500.0, backing=1e5))
     mesh = primitives.block((2, 2, 2))
     weight = RigidSpec(0.1 * mesh.points, mesh.triangles, np.eye(3), np.array([0, 0.4, 0]), RigidMaterial(600.0),
