@@ -5,8 +5,8 @@ import pytest
 from PySide6.QtWidgets import QPushButton
 
 from handling import checked, field, pick, play_to_end, sentence, type_into
-from rubberquince.document.bodies import piece_points
-from rubberquince.document.scene import CushionShape, Piece, Place, RunSettings, Scene, SheetShape
+from rubberquince.document.bodies import piece_points, piece_triangles
+from rubberquince.document.scene import CushionShape, Piece, Place, RunSettings, Scene, SheetShape, changed
 from rubberquince.document.values import ContactValues, HoldValues, PressureValues
 from rubberquince.exchange.obj_in import read_obj
 from rubberquince.solver.terms.pressing import rims
@@ -253,3 +253,19 @@ def test_grain_and_limit_are_rows_and_the_grain_is_drawn(show):
     assert window.bench.chosen.shell.limit == 1.1
     type_into(field(window, "Springs", "Stretches at most").edit, "50 %")
     assert "at least 100 %" in sentence(window)
+
+
+def test_a_shape_and_its_place_are_undone_together_while_cells_are_shown(show):
+    """The player hears of it first and goes back to the start, while the view still has the old mesh."""
+    scene = small_scene().with_piece(changed(ball(), "role", "shell"))
+    window = show(scene)
+    window.view_zone.set_display("cells")
+    other = changed(changed(scene.piece("ball"), "shape.rings", 4), "place.position", (0.0, 0.3, 0.0))
+    window.bench.document.push("another shape elsewhere", scene.with_piece(other))
+    window.player.go(5)
+    for name in ("Undo", "Redo", "Undo"):
+        window.menus.actions[name].trigger()
+        assert window.view_zone.view.stage.scene is window.bench.scene
+        faces = piece_triangles(window.bench.scene.piece("ball"), {})
+        assert len(window.view_zone.view.stage.cells["ball"]) == len(faces)
+        window.player.go(5)

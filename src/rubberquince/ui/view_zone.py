@@ -222,6 +222,8 @@ class ViewZone(QWidget):
     def show_frame(self) -> None:
         """The player's frame, or the pieces as placed where there is none of it."""
         stage, frame, scene = self.view.stage, self._player.frame, self._bench.scene
+        if stage.scene is not scene:        # who heard of the new scene first moves the player; it is shown in a moment
+            return
         at_start = frame == scene.run.first
         computed = None if at_start else self._runner.skins(frame)
         led = self._bench.chosen is not None and self._bench.chosen.role in LED

@@ -17,7 +17,8 @@ def corners_of(triangles: np.ndarray, points: int) -> csr_array:
 def vertex_normals(points: np.ndarray, triangles: np.ndarray, corners: csr_array) -> np.ndarray:
     """Unit normals (n, 3) float32 of ``points`` (n, 3) float32, by area-weighted sums over ``triangles``.
 
-    ``corners`` is what corners_of says.    """
+    ``corners`` is what corners_of says.
+    """
     a = points[triangles[:, 0]]
     summed = corners @ np.cross(points[triangles[:, 1]] - a, points[triangles[:, 2]] - a)
     length = np.sqrt(np.einsum("ni,ni->n", summed, summed))[:, None]
@@ -39,7 +40,7 @@ def skin_stretch(points: np.ndarray, rest: np.ndarray, triangles: np.ndarray, co
     det = np.where(whole, det, 1.0)
     half = 0.5 * (gg * vv - 2.0 * gh * uv + hh * uu) / det
     spread = np.sqrt(np.maximum(half * half - np.maximum(gg * hh - gh * gh, 0.0) / det, 0.0))
-    most, least = np.sqrt(half + spread), np.sqrt(np.maximum(half - spread, 1e-6))
+    most, least = (np.sqrt(np.maximum(square, 1e-6)) for square in (half + spread, half - spread))
     area = np.where(whole, np.sqrt(det), 0.0)
     weight = corners @ area
     return (corners @ (area * np.where(most * least >= 1.0, most, least)) - weight) / np.where(weight > 0, weight, 1.0)

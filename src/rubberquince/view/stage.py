@@ -76,10 +76,11 @@ class Pull:
 
 @dataclass
 class Stage:
-    """Bodies by piece id, in the order of the line-up; ``cells`` are triangle corners (n, 3, 3) by id,
+    """Bodies of a ``scene`` by piece id, in the order of the line-up; ``cells`` are triangle corners (n, 3, 3) by id,
     ``weights`` (n,) 0 .. 1 what the map to be shown says at the points of a piece.
     """
 
+    scene: Scene = field(default_factory=Scene)
     bodies: dict[str, Body] = field(default_factory=dict)
     cells: dict[str, np.ndarray] = field(default_factory=dict)
     weights: dict[str, np.ndarray] = field(default_factory=dict)
@@ -99,7 +100,7 @@ class Stage:
             except ShapeError:
                 continue
             bodies[piece.id] = body
-        self.bodies = bodies
+        self.scene, self.bodies = scene, bodies
         self._made_of = {p.id: p for p in scene.pieces}
 
     def _body(self, piece: Piece, meshes: Meshes) -> Body:
