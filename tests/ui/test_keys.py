@@ -6,9 +6,9 @@ from PySide6.QtCore import QPoint, QPointF, Qt
 from PySide6.QtTest import QTest
 
 from handling import LEFT, LONG, checked, field, pick, pixel_of, play_to_end, sentence, type_into
-from rubberquince.document.scene import BlockShape, Curve, Piece, Place, RunSettings, Scene, SphereShape
+from rubberquince.document.scene import BlockShape, Curve, Piece, Place, RunSettings, Scene, SheetShape, SphereShape
 from rubberquince.document.tracks import Key
-from rubberquince.document.values import SolidValues
+from rubberquince.document.values import HoldValues, SolidValues
 from rubberquince.ui.sheet.bead import HERE, NONE, THREAD
 
 BALL = Piece(id="ball", name="Ball", shape=SphereShape(around=12, rings=6), solid=SolidValues(cells=3),
@@ -82,6 +82,22 @@ def test_what_is_keyed_plays_as_it_is_keyed_and_takes_things_along(window, qtbot
     window.player.go(10)
     body = window.view_zone.view.stage.bodies["tray"]
     assert body.points[:, 0].mean() == pytest.approx(track(window).at(10), abs=1e-5)
+
+
+def test_a_cloth_grows_by_keys_of_its_lengths_and_buckles(window, qtbot):
+    sheet = Piece(id="cloth", name="Cloth", role="shell", shape=SheetShape(across=8, along=8), hold=HoldValues(
+        what="outline"), place=Place(position=(0.0, 0.2, 0.0), size=(0.2, 0.01, 0.2)))
+    window.bench.document.push("a cloth", Scene(pieces=(sheet,), run=RunSettings(last=16, quality="draft")))
+    window.bench.choose("cloth")
+    for name in ("along", "across"):
+        window.player.go(1)
+        QTest.mouseClick(bead(window, "Springs", f"shell.{name}"), LEFT)
+        window.player.go(12)
+        type_into(field(window, "Springs", f"Length {name}").edit, "140 %")
+        assert [key.value for key in track(window, f"shell.{name}", "cloth").keys] == [1.0, pytest.approx(1.4)]
+    play_to_end(window, qtbot)
+    early, late = (np.ptp(window.runner.skins(frame)["cloth"][:, 1]) for frame in (2, 16))
+    assert late > 0.03 and late > 3.0 * early
 
 
 def test_a_tray_goes_along_its_keys_in_the_view_before_anything_is_computed(window):

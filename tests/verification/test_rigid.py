@@ -6,7 +6,7 @@ import numpy as np
 import pytest
 from scipy.spatial.transform import Rotation
 
-from bodies import JELLY, make_block_collider, make_shell, make_solid, own_crossings
+from bodies import CANVAS, JELLY, make_block_collider, make_shell, make_solid, own_crossings
 from rubberquince.shapes import primitives
 from rubberquince.solver.carriers.rigid import equal_masses
 from rubberquince.solver.specs import QUALITIES, RigidMaterial, RigidSpec, RunSpec, ShellMaterial, Touch
@@ -273,8 +273,9 @@ def test_a_ball_a_hundred_times_as_heavy_lies_on_its_support():
 
 
 def test_a_heavy_ball_hops_on_a_skin_that_is_held_at_its_rim():
-    skin = make_shell(primitives.sheet(12, 12), (0.4, 1.0, 0.4), (0.0, 0.3, 0.0), held=lambda p: np.abs(
-        p[:, [0, 2]]).max(axis=1) > 0.199, grows=(0.97, 0.97))
+    skin = make_shell(primitives.sheet(12, 12), (0.4, 1.0, 0.4), (0.0, 0.3, 0.0),
+                      replace(CANVAS, along=0.97, across=0.97),
+                      held=lambda p: np.abs(p[:, [0, 2]]).max(axis=1) > 0.199)
     ball = rigid(BALL, (0.08, 0.08, 0.08), (0.01, 0.5, 0.0))
     stepper, heights = Stepper(RunSpec([skin, ball], [], ground=None)), []
     for _ in range(30):

@@ -10,10 +10,12 @@ from scipy.optimize import brentq
 
 from bodies import CANVAS, make_block_collider, make_shell, make_solid, own_crossings
 from rubberquince.shapes import primitives
+from rubberquince.shapes.links import net_links
 from rubberquince.solver.specs import (
     QUALITIES,
     ColliderSpec,
     Inflation,
+    Links,
     RigidMaterial,
     RigidSpec,
     RunSpec,
@@ -64,9 +66,9 @@ def test_a_balloon_has_the_radius_of_its_pressure(divisions, backing):
 @pytest.mark.parametrize("across", [24, 40])
 def test_a_strip_between_two_points_hangs_as_a_catenary(across):
     length, apart = 0.4, 0.3
-    limp = replace(CANVAS, bend=1e-9, stretch=3e4, wobble_halves=0.03)
+    limp = replace(CANVAS, bend=1e-9, stretch=3e4, wobble_halves=0.03, along=length / apart)
     strip = make_shell(primitives.sheet(across, 2), (apart, 1.0, 0.02), (0.0, 1.0, 0.0), limp,
-                       held=lambda p: np.abs(p[:, 0]) > 0.499 * apart, grows=(length / apart, 1.0))
+                       held=lambda p: np.abs(p[:, 0]) > 0.499 * apart)
     stepper = still(RunSpec([strip], [], ground=None), 120, least=2e-3)
     width = brentq(lambda a: 2.0 * a * np.sinh(apart / (2.0 * a)) - length, 0.02, 1.0)
     sag = width * (np.cosh(apart / (2.0 * width)) - 1.0)
@@ -148,13 +150,35 @@ def test_a_sheared_sheet_wrinkles_along_the_pull(pattern):
 def test_a_skin_grows_along_its_grain(turn):
     way = [np.cos(np.radians(turn)), 0.0, -np.sin(np.radians(turn))]
     mesh = primitives.sheet(6, 6)
-    shell = make_shell(mesh, (0.2, 1.0, 0.2), grows=(1.2, 1.0), grain=np.tile(way, (len(mesh.triangles), 1)))
+    shell = make_shell(mesh, (0.2, 1.0, 0.2), material=replace(CANVAS, along=1.2),
+                       grain=np.tile(way, (len(mesh.triangles), 1)))
     stepper = still(RunSpec([shell], [], gravity=0.0, ground=None), 60, least=1e-5)
     x, rest = stepper.state.x, stepper.world.start
     corner = [np.flatnonzero((rest[:, 0] * i > 0.099) & (rest[:, 2] * k > 0.099))[0] for i, k in
               ((-1, -1), (1, -1), (-1, 1))]
     wide, deep = (np.linalg.norm(x[corner[0]] - x[other]) for other in corner[1:])
     assert (wide, deep) == pytest.approx((0.24, 0.2) if turn == 0.0 else (0.2, 0.24), rel=1e-3)
+
+
+@pytest.mark.parametrize("net", [False, True])
+def test_what_grows_while_it_runs_comes_to_what_was_made_so(net):
+    """Its lengths at rest change, from point to point, and its weight does not."""
+    mesh = primitives.sheet(6, 6)
+    growth = 1.0 + 0.5 * (mesh.points[:, 0] + 0.5)
+    links = {"net": True, "links": (Links(*net_links(mesh.points * 0.2, mesh, 1, 0.0)),)} if net else {}
+    grown = replace(CANVAS, along=growth, across=growth)
+    made, growing = (Stepper(RunSpec([make_shell(mesh, (0.2, 1.0, 0.2), material=material, **links)], [], gravity=0.0,
+                                     ground=None)) for material in (grown, CANVAS))
+    np.testing.assert_array_equal(made.world.mass, growing.world.mass)
+    for k in range(40):
+        growing.set_material(0, replace(CANVAS, along=1.0 + min(k / 10, 1.0) * (growth - 1.0),
+                                        across=1.0 + min(k / 10, 1.0) * (growth - 1.0)))
+        growing.frame()
+        made.frame()
+    np.testing.assert_array_equal(*(stepper.world.membrane.area for stepper in (made, growing)))
+    np.testing.assert_array_equal(*(stepper.world.springs.length for stepper in (made, growing)))
+    width = [np.ptp(stepper.state.x[:, 0]) for stepper in (made, growing)]
+    assert width[1] == pytest.approx(width[0], rel=1e-3) and 0.24 < width[0] < 0.265
 
 
 def test_a_limit_ends_the_stretching():
@@ -305,9 +329,10 @@ silly = st.floats(-7.0, 7.0).map(lambda power: 10.0 ** power)
 @settings(max_examples=12, suppress_health_check=[HealthCheck.too_slow])
 @given(silly, st.floats(0.0, 1.0), silly, silly, st.floats(-5e4, 5e4), st.floats(0.2, 3.0), st.floats(0.2, 3.0))
 def test_silly_values_give_numbers_and_no_explosion(stretch, squeeze, bend, density, pressure, along, across):
-    material = ShellMaterial(min(stretch, 1e7), squeeze, min(bend, 1e3), min(max(density, 1e-3), 100.0), 0.1)
+    material = ShellMaterial(min(stretch, 1e7), squeeze, min(bend, 1e3), min(max(density, 1e-3), 100.0), 0.1,
+                             along=along, across=across)
     ball = make_shell(primitives.sphere(8, 5), (0.1, 0.1, 0.1), (0.0, 0.08, 0.0), material,
-                      inflation=Inflation(pressure), grows=(along, across))
+                      inflation=Inflation(pressure))
     stepper = Stepper(RunSpec([ball], [], quality=QUALITIES["draft"]))
     for _ in range(3):
         stepper.frame()

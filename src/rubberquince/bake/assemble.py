@@ -78,16 +78,17 @@ def material_of(piece: Piece, scene: Scene, meshes: Meshes) -> AnyMaterial:
         return RigidMaterial(rigid.density if rigid.mass is None else rigid.mass / room)
     if piece.role == "net":
         net = piece.net
-        stretch, mass = (amount_of(f"net.{name}", getattr(net, name), piece, scene, meshes, None)
-                         for name in ("stretch", "mass"))
+        stretch, mass, length = (amount_of(f"net.{name}", getattr(net, name), piece, scene, meshes, None)
+                                 for name in ("stretch", "mass", "length"))
         return ShellMaterial(stretch, net.squeeze, 0.0, mass, net.wobble_halves, brace=piece.braces.stiffness,
-                             calms=piece.braces.damping)
+                             calms=piece.braces.damping, along=length)
     if piece.role == "shell":
         shell = piece.shell
-        stretch, bend, mass = (amount_of(f"shell.{name}", getattr(shell, name), piece, scene, meshes, None)
-                               for name in ("stretch", "bend", "mass"))
+        stretch, bend, mass, along, across = (
+            amount_of(f"shell.{name}", getattr(shell, name), piece, scene, meshes, None)
+            for name in ("stretch", "bend", "mass", "along", "across"))
         return ShellMaterial(stretch, shell.squeeze, bend, mass, shell.wobble_halves, most=shell.limit,
-                             brace=piece.braces.stiffness, calms=piece.braces.damping)
+                             brace=piece.braces.stiffness, calms=piece.braces.damping, along=along, across=across)
     solid = piece.solid
     mapped = any(piece.map_of(f"solid.{name}") for name in ("stiffness", "density", "rest_size"))
     lattice = nodes_within(piece, meshes, scene.run.quality) if mapped else None
@@ -294,12 +295,10 @@ def _shell(piece: Piece, meshes: Meshes, scene: Scene, stopped: Callable[[], boo
     mesh, place = unit_mesh(piece.shape, meshes), piece.place
     values, (goal, fixed) = piece.shell, goal_of(piece, scene, meshes, None)
     held = held_of(piece, meshes) | fixed
-    along, across = (amount_of(f"shell.{name}", getattr(values, name), piece, scene, meshes, None)
-                     for name in ("along", "across"))
     return ShellSpec(
         mesh.points * np.array(place.size), mesh.triangles, place.rotation(), np.array(place.position),
         cast(ShellMaterial, material_of(piece, scene, meshes)), touch_of(piece, scene, meshes),
-        held if held.any() else None, values.weight, inflation_of(piece, scene, meshes), (along, across), values.flat,
+        held if held.any() else None, values.weight, inflation_of(piece, scene, meshes), values.flat,
         grain_of(piece, meshes), goal, _braces(piece, meshes), course=_course(piece, scene, meshes, held),
         rest=rest_of(piece, scene, meshes))
 
@@ -309,8 +308,7 @@ def _net(piece: Piece, meshes: Meshes, scene: Scene, stopped: Callable[[], bool]
     goal, fixed = goal_of(piece, scene, meshes, None)
     held, points = held_of(piece, meshes) | fixed, mesh.points * np.array(place.size)
     pairs, length, weight = net_links(points, mesh, values.rings, values.within)
-    rest = amount_of("net.length", values.length, piece, scene, meshes, None)
-    links = Links(pairs, (rest[pairs].mean(axis=1) if isinstance(rest, np.ndarray) else rest) * length, weight)
+    links = Links(pairs, length, weight)
     return ShellSpec(
         points, mesh.triangles, place.rotation(), np.array(place.position),
         cast(ShellMaterial, material_of(piece, scene, meshes)), touch_of(piece, scene, meshes),

@@ -6,7 +6,7 @@ from typing import Any
 
 from rubberquince.bake.assemble import by_id
 from rubberquince.bake.goals import HELD
-from rubberquince.document.maps import BUILT, InsideRule, LineRule, NearRule
+from rubberquince.document.maps import InsideRule, LineRule, NearRule
 from rubberquince.document.scene import MOVING, Curve, ImportedShape, Piece, PointSet, Scene
 from rubberquince.document.values import built
 from rubberquince.solver.own_air import offered
@@ -45,7 +45,6 @@ def _physics(piece: Piece, values: bool) -> dict[str, Any]:
         data["held by goal"] = _holding(piece)
         data["passes"] = sorted(piece.passes)
         data["braces"] = built(piece.braces)
-        data["built maps"] = [one.model_dump() for one in piece.maps if one.of in BUILT]
     if values:
         data["maps"] = [one.model_dump() for one in piece.maps]
         data["goal"] = piece.goal.model_dump()

@@ -11,6 +11,7 @@ from rubberquince.document.scene import (
     Scene,
     SheetShape,
 )
+from rubberquince.document.tracks import Key, Track
 from rubberquince.document.values import (
     ContactValues,
     FeelChoice,
@@ -86,7 +87,8 @@ def wrap() -> Scene:
     film = Piece(
         id="film", name="Film", role="shell", shape=turned("disc", DISC, 0, 112, 28),
         place=Place(position=(0.0, 0.097, 0.0), size=(0.43, 0.001, 0.43)),
-        shell=ShellValues(along=1.2, across=1.2),
+        tracks=tuple(Track(of=f"shell.{way}", keys=(Key(frame=1, value=1.0), Key(frame=24, value=1.2)))
+                     for way in ("along", "across")),
         pressure=PressureValues(pressure=-150.0, frames=36.0), hold=HoldValues(what="outline"),
         contact=ContactValues(gap=0.0012, friction=0.3), look=Look(material="film", colour="#E6EEF0"))
     film = with_feel(film, FeelChoice(name="film"))

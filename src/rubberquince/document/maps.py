@@ -139,9 +139,9 @@ class Layer(Plain):
     shown: bool = True
 
 
-BUILT = ("shell.along", "shell.across", "net.length")       # values whose map needs a new run when it changes
 MAPPED = ("goal.strength", "shell.stretch", "shell.bend", "shell.mass", "net.stretch", "net.mass", "solid.stiffness",
-          "solid.density", "solid.rest_size", "pressure.pressure", "contact.gap", "contact.friction", *BUILT)
+          "solid.density", "solid.rest_size", "pressure.pressure", "contact.gap", "contact.friction", "shell.along",
+          "shell.across", "net.length")
 
 
 class Map(Plain):

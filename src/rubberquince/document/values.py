@@ -110,9 +110,9 @@ class ShellValues(Plain):
         log=True)] = 0.35
     along: Annotated[float, Field(ge=0.05, le=5.0), About(
         "Length along", "%", 0.5, 1.5, "Rest length along its grain, of the one it was made with: above 100 % it "
-        "buckles, below it is taut", when="build")] = 1.0
+        "buckles, below it is taut")] = 1.0
     across: Annotated[float, Field(ge=0.05, le=5.0), About(
-        "Length across", "%", 0.5, 1.5, "Rest length across that", when="build")] = 1.0
+        "Length across", "%", 0.5, 1.5, "Rest length across that")] = 1.0
     grain: Annotated[float, Field(ge=-180.0, le=180.0), About(
         "Grain", "°", -90.0, 90.0, "Direction of “along”: turned about y from its x, or within its texture",
         when="build")] = 0.0
@@ -143,7 +143,7 @@ class NetValues(Plain):
         "Within", "length", 0.0, 0.2, "Joins all points that are no farther apart; at 0 it goes by rings",
         when="build")] = 0.0
     length: Annotated[float, Field(ge=0.05, le=5.0), About(
-        "Rest length", "%", 0.5, 1.2, "Of the one it was made with: below 100 % it is taut", when="build")] = 1.0
+        "Rest length", "%", 0.5, 1.2, "Of the one it was made with: below 100 % it is taut")] = 1.0
     wobble_halves: Halves = 0.4
     mass: Annotated[float, Field(ge=1e-3, le=100.0), About(
         "Mass of an area", "kg/m²", 0.02, 5.0, "Weight of a square metre, in kg", log=True)] = 0.3

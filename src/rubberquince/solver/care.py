@@ -17,7 +17,7 @@ CALM, CAREFUL = 0.1, 0.2    # m/s: what touches and is slower takes more Newton 
                             # what inexact ones leave would keep a pile stirring
 OF_STIFF = 1e-3             # the most of the tolerance for stiff shells: else what they roll on holds them back,
 OF_RIGID = 0.01             # where something rigid or hard moves: nothing in it takes up what is left,
-OF_HUNG = 0.01              # and where skins hang: it would hold them up
+OF_HUNG = 0.01              # and where skins hang free: it would hold them up
 
 
 class Care:
@@ -68,7 +68,7 @@ class Care:
         stiff = (self._loose & self._skins & (self._damping.struck * h > BENDS)).any()
         if calm and not (firm or stiff):
             most *= CAREFUL
-        if (self._skins & ~self._loose).any():
+        if (self._skins & ~self._loose & ~touches).any():
             most = min(most, OF_HUNG)
         if stiff:
             most = min(most, OF_STIFF)

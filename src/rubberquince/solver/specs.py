@@ -55,12 +55,15 @@ class Material:
 
 @dataclass(frozen=True, eq=False)
 class ShellMaterial:
-    """What a shell is made of; ``stretch``, ``bend`` and ``density`` may differ from point to point, (points,).
+    """What a shell is made of; ``stretch``, ``bend``, ``density``, ``along`` and ``across`` may differ from point to
+    point, (points,).
 
     stretch : N/m, Young's modulus times thickness.  squeeze : 0 .. 1, the share of it that resists squeezing: the less,
     the finer it buckles.  bend : N m, bending stiffness.  density : kg/m².  wobble_halves : s, as of a Material.
     brace : N/m, of each brace across its inside, and ``calms`` N s/m, what it resists being drawn out quickly with.
     most : the stretch above which it is hard to stretch further, 1 = none at all.
+    along, across : what its lengths at rest are of those it was made with, along its grain and across it; of a net,
+    those of its links are ``along``.  It has the mass that it was made with.
     """
 
     stretch: Amount
@@ -72,6 +75,8 @@ class ShellMaterial:
     most: float | None = None
     brace: float = 0.0
     calms: float = 0.0
+    along: Amount = 1.0
+    across: Amount = 1.0
 
 
 @dataclass(frozen=True, eq=False)
@@ -169,8 +174,6 @@ class Links:
 class ShellSpec:
     """A shell: skin points (n, 3) m and triangles (t, 3) as they were made, and the pose they start in.
 
-    grows : (along, across), what its lengths at rest are of those it was made with, along its grain and across it;
-    they may differ from point to point, (n,).
     grain : (t, 3) directions, None for that of x.
     ``net`` says that only its links hold it together, neither its faces nor their hinges.
     ``flat`` forgets the angles it was made with.  All else is as of a solid; ``held`` and ``rest`` are of points.
@@ -185,7 +188,6 @@ class ShellSpec:
     held: np.ndarray | None = None
     weight: float = 1.0
     inflation: Inflation = Inflation()
-    grows: tuple[Amount, Amount] = (1.0, 1.0)
     flat: bool = False
     grain: np.ndarray | None = None
     goal: Goal | None = None

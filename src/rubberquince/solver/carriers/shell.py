@@ -5,7 +5,6 @@ import numpy as np
 from rubberquince.shapes.polymesh import edges_of
 from rubberquince.solver.carriers.carrier import Carrier
 from rubberquince.solver.specs import ShellSpec
-from rubberquince.solver.terms.membrane import growth_of
 
 PART_NODES, MOST_PARTS = 100, 12        # nodes an aggregate of the coarse space
 LEAST_SHARE = 1e-3                      # of the mean: what only faces without an area have, or none at all
@@ -15,7 +14,7 @@ def shell_carrier(spec: ShellSpec) -> Carrier:
     """Points that no face uses weigh next to nothing and go their own way."""
     points, triangles = np.asarray(spec.points, float), spec.triangles.astype(np.int64)
     a, b, c = (points[triangles[:, k]] for k in range(3))
-    third = np.linalg.norm(np.cross(b - a, c - a), axis=1) / 6.0 * growth_of(spec.grows, triangles).prod(axis=1)
+    third = np.linalg.norm(np.cross(b - a, c - a), axis=1) / 6.0
     share = np.bincount(triangles.reshape(-1), np.repeat(third, 3), len(points))
     edges = edges_of(triangles)
     length = np.linalg.norm(points[edges[:, 0]] - points[edges[:, 1]], axis=1)

@@ -18,17 +18,22 @@ class Membrane:
     def __init__(self, bodies: Sequence[BodySpec], carriers: Sequence[Carrier], first_node: np.ndarray) -> None:
         tri, shape, area, body = [np.zeros((0, 3), np.int64)], [np.zeros((0, 3, 2))], [np.zeros(0)], [np.zeros(0)]
         self._rests: dict[int, Course] = {}
-        self._specs: dict[int, ShellSpec] = {}
+        self._made: dict[int, tuple[np.ndarray, np.ndarray | None]] = {}        # triangles and their grain
+        self._points: dict[int, np.ndarray] = {}                                # where those of each are at rest
+        self._grown: dict[int, tuple[Amount, Amount]] = {}
         for k, spec in enumerate(bodies):
             if isinstance(spec, ShellSpec) and not spec.net:
                 mine = spec.triangles.astype(np.int64)
-                slopes, areas = _at_rest(np.asarray(spec.points, float), mine, spec.grows, spec.grain)
-                tri.append(mine[areas > 0.0] + first_node[k])
-                shape.append(slopes[areas > 0.0])
-                area.append(areas[areas > 0.0])
+                self._points[k], self._grown[k] = np.asarray(spec.points, float), (1.0, 1.0)
+                slopes, areas = _at_rest(self._points[k], mine, self._grown[k], spec.grain)
+                real = areas > 0.0
+                self._made[k] = mine[real], None if spec.grain is None else spec.grain[real]
+                tri.append(mine[real] + first_node[k])
+                shape.append(slopes[real])
+                area.append(areas[real])
                 body.append(np.full(len(area[-1]), k))
                 if spec.rest is not None:
-                    self._rests[k], self._specs[k] = spec.rest, spec
+                    self._rests[k] = spec.rest
         self.tri, self.shape, self.area = np.concatenate(tri), np.concatenate(shape), np.concatenate(area)
         self.body = np.concatenate(body).astype(np.int64)
         self._first = first_node
@@ -46,6 +51,10 @@ class Membrane:
             self._poisson[mine] = material.poisson
             self._squeeze[mine] = material.squeeze
             self._most[mine] = np.inf if material.most is None else material.most
+            grown = material.along, material.across
+            if body in self._made and not all(map(np.array_equal, grown, self._grown[body])):
+                self._grown[body] = grown
+                self._renew(body)
 
     def _values(self) -> tuple[np.ndarray, ...]:
         return self.tri, self.shape, self.area, self._stretch, self._poisson, self._squeeze, self._most
@@ -57,15 +66,17 @@ class Membrane:
 
     def tell(self, since: float) -> bool:
         for k, course in self._rests.items():
-            mine, spec = self.body == k, self._specs[k]
-            made = spec.triangles.astype(np.int64)
-            kept = _at_rest(np.asarray(spec.points, float), made, spec.grows, spec.grain)[1] > 0.0
-            slopes, areas = _at_rest(course(since), made[kept], spec.grows,
-                                     None if spec.grain is None else spec.grain[kept])
-            real = areas > 0.0                      # what is flat for a moment stays as it was
-            rows = np.flatnonzero(mine)[real]
-            self.shape[rows], self.area[rows] = slopes[real], areas[real]
+            self._points[k] = course(since)
+            self._renew(k)
         return bool(self._rests)
+
+    def _renew(self, body: int) -> None:
+        """Give a body the lengths at rest that it has by now."""
+        made, grain = self._made[body]
+        slopes, areas = _at_rest(self._points[body], made, self._grown[body], grain)
+        real = areas > 0.0                          # what is flat for a moment stays as it was
+        rows = np.flatnonzero(self.body == body)[real]
+        self.shape[rows], self.area[rows] = slopes[real], areas[real]
 
     def energy(self, x: np.ndarray) -> float:
         if len(self._parts) == 1:

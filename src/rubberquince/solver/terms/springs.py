@@ -79,6 +79,8 @@ class Springs:
             mine = (self.body == body) & (self._braces == braces)
             self._stiffness[mine] = self._at_ends(amount, body, mine) * self._weight[mine]
             self._firm[mine] = firm
+        mine = (self.body == body) & ~self._braces
+        self._grow(mine, self._at_ends(material.along, body, mine))
         self._calms[(self.body == body) & self._braces] = material.calms
         self._springs = self.length, self._stiffness
 
@@ -90,9 +92,13 @@ class Springs:
         squeezed = ratio < 1.0
         self._stiffness[mine] = firm * (NEARLY_NOTHING if squeezed else 1.0)
         self._firm[mine] = 1.0 / NEARLY_NOTHING if squeezed else 0.0
-        self.length[mine] *= grown / self._grown[mine]
-        self._grown[mine] = grown
+        self._grow(mine, grown)
         self._springs = self.length, self._stiffness
+
+    def _grow(self, mine: np.ndarray, grown: float | np.ndarray) -> None:
+        """Those of a body that are ``mine`` (k,) bool are now ``grown`` times as long at rest as they were made."""
+        self._grown[mine] = grown
+        self.length[mine] = self._made_length[mine] * self._grown[mine]
 
     def _at_ends(self, amount: float | np.ndarray, body: int, mine: np.ndarray) -> float | np.ndarray:
         if not isinstance(amount, np.ndarray):
