@@ -109,6 +109,19 @@ def test_what_is_knocked_out_of_its_region_is_looked_for_where_it_goes(monkeypat
     assert again >= FRAMES
 
 
+def test_how_deep_contacts_are_can_be_asked_anywhere(monkeypatch):
+    """Between frames nodes may be put where nothing was looked for: a state of another time, for instance."""
+    stepper = run(SCENES["a tray that tilts"], 64, monkeypatch, 3)[0]
+    there, mine = stepper.state.x.copy(), stepper.world.node_body == 0
+    there[mine, 0] -= 0.25
+    corner = there[stepper.world.node_body == 2]
+    at = there[mine].mean(axis=0)
+    height = corner[0, 1] + (at[0] - corner[0, 0]) * (corner[1, 1] - corner[0, 1]) / (corner[1, 0] - corner[0, 0])
+    there[mine, 1] += height + 0.0305 - at[1]
+    whole = run(SCENES["a tray that tilts"], 10 ** 9, monkeypatch, 3)[0]
+    assert stepper.contacts.deepest(there)[0] == whole.contacts.deepest(there)[0] > 0.0
+
+
 @pytest.mark.parametrize("course", [
     lambda t: CORNERS * max(1.0 - 10.0 * t, 0.0) + (0, 0.1, 0),                 # shrinks to nothing
     lambda t: CORNERS * np.array([1.0, -1.0, 1.0]) + (0, 0.1 + 0.5 * t, 0),     # mirrored

@@ -215,8 +215,12 @@ class Contacts:
 
     def deepest(self, x: np.ndarray) -> np.ndarray:
         """For each solid, the part of a gap that its deepest contact uses up: 0 = clear, 1 = touching."""
+        try:
+            self.look(x)
+        except OutgrownError:               # no frame is being taken that could be taken again
+            self.forget()
+            self.look(x)
         w, t, near = self._world, self.touching, self.near
-        self.look(x)
         depth = np.zeros(len(w.gap))
         ct.deepest(t.ids, t.kind, t.gap, self.carry(x), near.piece, near.moving, depth)
         return depth[: w.bodies]
