@@ -19,7 +19,7 @@ from rubberquince.document.scene import (
 from rubberquince.document.tracks import Key, Track
 from rubberquince.document.values import ForceValues, PressureValues
 
-FRAMES = 4
+FRAMES = 3
 KINDS: tuple[tuple[str, Literal["wind", "turbulence"]], ...] = (("h", "wind"), ("i", "turbulence"))
 
 

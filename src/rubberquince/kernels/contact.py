@@ -18,6 +18,7 @@ from rubberquince.kernels import LEAN
 from rubberquince.kernels.distance import EDGE_EDGE, GROUND, closest
 
 BORDER = 0.25       # of the gap: how near what need not push comes before it does
+PASSES, LEVEL = 0.9, 0.999      # of how near a point is to a face: so near its other relations pass; what is as near
 FLOOR = 1e-3        # of the gap: below it the barrier goes on as its own parabola, so it stays finite
 CARRIED = 4.0       # of a slow step: what goes to and fro with another faster than this does not rest on it
 
@@ -106,7 +107,8 @@ def stiffness_of(kind, ids, e, w, moving, point_stiffness):
 
 @njit(cache=True, nogil=True)
 def choose(ids, kind, gap, distance, inside, points, moving):
-    """Which relations (k,) bool push, by their ``distance``, m, and whether closest points are ``inside`` both parts.
+    """Which relations (k,) bool push, by their ``distance``, m, and whether closest points are ``inside`` both parts;
+    and how near (k,), m, each may come by sliding: one of its points may touch another face already.
 
     Where faces already touch, borders add nothing.  ``points`` is how many there are, the ``moving`` ones first.
 
@@ -115,12 +117,15 @@ def choose(ids, kind, gap, distance, inside, points, moving):
     of a still thing.  Dropping these keeps flat on flat from counting its support many times over.  They
     still bound the motion, so nothing can pass.
     """
-    nearest, pushes = np.full(points, np.inf), np.empty(len(ids), np.bool_)
+    nearest, pushes, near = np.full(points, np.inf), np.empty(len(ids), np.bool_), distance.copy()
     for e in range(len(ids)):
         if kind[e] != EDGE_EDGE and inside[e] and distance[e] < gap[e]:
             nearest[ids[e, 0]] = min(nearest[ids[e, 0]], distance[e])
     for e in range(len(ids)):
         p, q, r, s = ids[e, 0], ids[e, 1], ids[e, 2], ids[e, 3]
+        for k in range(4):
+            if ids[e, k] >= 0 and nearest[ids[e, k]] < LEVEL * distance[e]:
+                near[e] = min(near[e], PASSES * nearest[ids[e, k]])
         if kind[e] == GROUND:
             pushes[e] = True
         elif kind[e] == EDGE_EDGE:
@@ -130,7 +135,7 @@ def choose(ids, kind, gap, distance, inside, points, moving):
             pushes[e] = not (nearest[q] < gap[e] and nearest[r] < gap[e] and nearest[s] < gap[e])
         else:
             pushes[e] = inside[e] or distance[e] < nearest[p]
-    return pushes
+    return pushes, near
 
 
 @njit(**LEAN)

@@ -3,12 +3,14 @@
 import numpy as np
 from numba import njit
 
+IN_PLANE = 1e-9     # of the volume that an edge and a triangle span: below it, rounding would say whether they cross
+
 
 @njit(cache=True, nogil=True)
 def count_crossings(x, edges, triangles, most):
     """How many of ``edges`` (e, 2) pass through any of ``triangles`` (t, 3) of points ``x`` (n, 3); ``most`` is enough.
 
-    Möller and Trumbore (1997); an edge does not cross what it has a point of.
+    Möller and Trumbore (1997); an edge does not cross what it has a point of, nor a plane that it lies along.
     """
     count, widest = 0, 0.0
     low, high = np.full(3, np.inf), np.full(3, -np.inf)
@@ -44,7 +46,7 @@ def count_crossings(x, edges, triangles, most):
                 continue
             h, k = np.cross(along, v), np.cross(s, u)
             area = np.dot(u, h)
-            if area != 0.0:
+            if abs(area) > IN_PLANE * np.sqrt(np.dot(along, along) * np.dot(u, u) * np.dot(v, v)):
                 one, two, at = np.dot(s, h) / area, np.dot(along, k) / area, np.dot(v, k) / area
                 if one >= 0.0 and two >= 0.0 and one + two <= 1.0 and 0.0 <= at <= 1.0:
                     count += 1

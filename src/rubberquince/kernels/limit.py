@@ -36,7 +36,7 @@ def kept_distance(stage, d, r):
 
 
 @njit(cache=True, nogil=True)
-def _violations(stage, ids, kind, gap, distance, apart, among, x, move, moving, bind_node, listed, worst, weights,
+def _violations(stage, ids, kind, gap, distance, near, apart, among, x, move, moving, bind_node, listed, worst, weights,
                 normals):
     """List relations ``among`` these that ``move`` would bring too near, with weights and normals at the hit.
 
@@ -52,7 +52,7 @@ def _violations(stage, ids, kind, gap, distance, apart, among, x, move, moving, 
         if not among[e] or kind[e] == LEAVING:
             continue
         d = distance[e]
-        keep = kept_distance(stage, d, gap[e])
+        keep = kept_distance(stage, near[e], gap[e])
         along[0], along[1], along[2] = apart[e, 0], apart[e, 1], apart[e, 2]
         nearer = closing(kind[e], ids[e, 0], ids[e, 1], ids[e, 2], ids[e, 3], move, along, d)
         if d - nearer >= keep:
@@ -89,7 +89,7 @@ def _violations(stage, ids, kind, gap, distance, apart, among, x, move, moving, 
 
 
 @njit(cache=True, nogil=True)
-def _project(stage, ids, gap, distance, x, listed, weights, normals, moving, bind_node, bind_weight, compliance, known,
+def _project(stage, ids, gap, near, x, listed, weights, normals, moving, bind_node, bind_weight, compliance, known,
              move):
     """Projected Gauss-Seidel over the listed rows; ``move`` (nodes, 3) is changed in place.
 
@@ -110,7 +110,7 @@ def _project(stage, ids, gap, distance, x, listed, weights, normals, moving, bin
             if ids[e, c] >= 0:
                 for i in range(3):
                     now += weights[e, c] * normals[e, i] * x[ids[e, c], i]
-        need[k] = min(kept_distance(stage, distance[e], gap[e]) - now, 0.0)
+        need[k] = min(kept_distance(stage, near[e], gap[e]) - now, 0.0)
         give[k] = 0.0
         for j in range(ptr[k], fill):
             give[k] += coef[j] * coef[j] * compliance[node[j]]
@@ -151,18 +151,19 @@ def is_safe(ids, kind, gap, distance, apart, x, moving, bind_node, nodes, skin_m
     """
     m = len(ids)
     listed, worst = np.zeros(m, np.bool_), np.empty(nodes, np.int64)
-    return _violations(SAFE, ids, kind, gap, distance, apart, np.ones(m, np.bool_), x, skin_move, moving, bind_node,
-                       listed, worst, np.empty((m, 4)), np.empty((m, 3))) == 0
+    return _violations(SAFE, ids, kind, gap, distance, distance, apart, np.ones(m, np.bool_), x, skin_move, moving,
+                       bind_node, listed, worst, np.empty((m, 4)), np.empty((m, 3))) == 0
 
 
 @njit(cache=True, nogil=True)
-def limit_motion(stage, ids, kind, gap, distance, apart, pushes, x, moving, bind_node, bind_weight, body, compliance,
-                 move, skin_move):
+def limit_motion(stage, ids, kind, gap, distance, near, apart, pushes, x, moving, bind_node, bind_weight, body,
+                 compliance, move, skin_move):
     """Bound ``move`` (nodes, 3), m, in place so that no relation closes; returns how it had to.
 
     Relations that push (``pushes``) are met first, as they nearly always bound the others too.
-    ``distance`` (relations,) is where they stand now, at skin points ``x``, and ``apart`` (relations, 3) the vector
-    between their closest points.  ``compliance`` (nodes,) is each node's compliance, ``body`` (nodes,) its body,
+    ``distance`` (relations,) is where they stand now, at skin points ``x``, ``near`` how near they may come by sliding,
+    see kernels.contact.choose, and ``apart`` (relations, 3) the vector between their closest points.
+    ``compliance`` (nodes,) is each node's compliance, ``body`` (nodes,) its body,
     ``skin_move`` (n, 3) the motion of the skin, kept up to date.
     FREE: nothing stood in the way.  DEFLECTED.  HELD_BACK: at least one body was, as a whole.
     """
@@ -177,15 +178,15 @@ def limit_motion(stage, ids, kind, gap, distance, apart, pushes, x, moving, bind
     for turn in range(ROUNDS):
         if turn == OF_PUSHES:
             among, wide = everyone, True
-        if _violations(stage, ids, kind, gap, distance, apart, among, x, skin_move, moving, bind_node, listed, worst,
-                       weights, normals) == 0:
+        if _violations(stage, ids, kind, gap, distance, near, apart, among, x, skin_move, moving, bind_node, listed,
+                       worst, weights, normals) == 0:
             if wide:
                 break
             among, wide = everyone, True
             continue
         result = DEFLECTED
         move[:] = wanted
-        _project(stage, ids, gap, distance, x, listed, weights, normals, moving, bind_node, bind_weight, compliance,
+        _project(stage, ids, gap, near, x, listed, weights, normals, moving, bind_node, bind_weight, compliance,
                  known, move)
         carry(move, bind_node, bind_weight, skin_move)
     if result == FREE:
@@ -193,8 +194,8 @@ def limit_motion(stage, ids, kind, gap, distance, apart, pushes, x, moving, bind
     shrink = np.ones(body.max() + 1)
     for attempt in range(14):
         listed[:] = False
-        if _violations(SAFE, ids, kind, gap, distance, apart, everyone, x, skin_move, moving, bind_node, listed, worst,
-                       weights, normals) == 0:
+        if _violations(SAFE, ids, kind, gap, distance, distance, apart, everyone, x, skin_move, moving, bind_node,
+                       listed, worst, weights, normals) == 0:
             break
         result = HELD_BACK
         shrink[:] = 1.0

@@ -153,52 +153,69 @@ class Meeting:
 
 
 @dataclass(frozen=True, eq=False)
-class Bounce:
-    """A pair over all nodes of one or two bodies that are in a ``meeting``: u = Σ coef · normal·move.
-
-    It is drawn to ``target``, m, by ``stiffness``, N/m.
-    speed : m/s, what they part with.  grip : N s, the most that friction can take.
+class Draw:
+    """What draws two ``pieces`` from each other in a step: u = Σ coef · normal·move over nodes (k,), of those that are
+    bodies, comes to ``target``, m, by ``stiffness``, N/m.  What only ``pushes`` lets them part by more.
     """
 
-    meeting: Meeting
+    pieces: tuple[int, int]
+    normal: np.ndarray
     node: np.ndarray
     coef: np.ndarray
     target: float
     stiffness: float
+    pushes: bool = False
+
+
+@dataclass(frozen=True, eq=False)
+class Bounce:
+    """A ``meeting`` and what draws to its end.
+
+    speed : m/s, what they part with.  grip : N s, the most that friction can take.
+    """
+
+    meeting: Meeting
+    draw: Draw
     speed: float
     grip: float
 
 
 class Bounces:
-    """The bounces of a step, all at once.  Moves (n, 3), m, are those of all nodes in it.
+    """The bounces of a step, all at once, and what else is ``drawn`` in it.  Moves (n, 3), m, are those of all nodes.
 
     node : (k,), the nodes of all.
     """
 
-    def __init__(self, bounces: list[Bounce]) -> None:
-        self._all = bounces
-        self._ends = np.cumsum([len(b.node) for b in bounces], dtype=np.int64)
-        self.node = np.concatenate([np.zeros(0, np.int64), *(b.node for b in bounces)])
-        self._coef = np.concatenate([np.zeros(0), *(b.coef for b in bounces)])
-        self._normal = np.array([b.meeting.normal for b in bounces]).reshape(-1, 3)
-        self._target, self._stiffness = np.array([b.target for b in bounces]), np.array([b.stiffness for b in bounces])
-        self._of = np.repeat(np.arange(len(bounces)), [len(b.node) for b in bounces])
+    def __init__(self, bounces: list[Bounce], drawn: list[Draw]) -> None:
+        self._all, draws = bounces, [*(b.draw for b in bounces), *drawn]
+        self.pieces = [draw.pieces for draw in draws]
+        self._ends = np.cumsum([len(draw.node) for draw in draws], dtype=np.int64)
+        self.node = np.concatenate([np.zeros(0, np.int64), *(draw.node for draw in draws)])
+        self._coef = np.concatenate([np.zeros(0), *(draw.coef for draw in draws)])
+        self._normal = np.array([draw.normal for draw in draws]).reshape(-1, 3)
+        self._target, self._stiffness = (np.array([getattr(draw, name) for draw in draws])
+                                         for name in ("target", "stiffness"))
+        self._least = np.array([0.0 if draw.pushes else -np.inf for draw in draws])
+        self._of = np.repeat(np.arange(len(draws)), [len(draw.node) for draw in draws])
 
     def __bool__(self) -> bool:
-        return bool(self._all)
+        return bool(self.pieces)
 
-    @property
-    def pieces(self) -> list[tuple[int, int]]:
-        """What meets."""
-        return [b.meeting.pieces for b in self._all]
+    def _parted(self, move: np.ndarray) -> np.ndarray:
+        along = self._coef * np.einsum("ki,ki->k", move[self.node], self._normal[self._of])
+        return np.bincount(self._of, along, len(self.pieces))
 
     def _lack(self, move: np.ndarray) -> np.ndarray:
-        along = self._coef * np.einsum("ki,ki->k", move[self.node], self._normal[self._of])
-        return self._target - np.bincount(self._of, along, len(self._all))
+        return np.maximum(self._target - self._parted(move), self._least)
 
     def energy(self, move: np.ndarray) -> float:
         """J."""
         return 0.5 * float(self._stiffness @ self._lack(move) ** 2) if self else 0.0
+
+    def work(self, move: np.ndarray) -> float:
+        """J, that what only pushes does in ``move``."""
+        pushed = np.isfinite(self._least) * self._parted(move)
+        return float((self._stiffness * self._lack(move)) @ pushed)
 
     def add_slope(self, move: np.ndarray, slope: np.ndarray) -> None:
         """Add the gradient of the energy to ``slope`` (n, 3), N."""
@@ -214,6 +231,8 @@ class Bounces:
 
     def part(self, x: np.ndarray, v: np.ndarray) -> None:
         """Give bodies the speeds they part with, in ``v`` (n, 3), m/s, of nodes at ``x`` (n, 3), m."""
+        if not self._all:
+            return
         sides = {piece: replace(side, x=x[side.nodes])
                  for b in self._all for piece, side in zip(b.meeting.pieces, b.meeting.sides)}
         met = [replace(b.meeting, sides=[sides[piece] for piece in b.meeting.pieces if piece in sides])
@@ -257,5 +276,5 @@ def bounce_of(meeting: Meeting, v: np.ndarray, after: np.ndarray, blow: float, h
     until = min(meeting.away / max(-meeting.parts(v), meeting.away / h, 1e-300), h)
     target = drawn.parts(v) * until + drawn.parts(after) * (h - until) + curved
     node = np.concatenate([np.arange(side.nodes.start, side.nodes.stop) for side in sides])
-    return Bounce(meeting, node, np.concatenate(coefs), target, FIRMNESS / (solved * h * h), meeting.parts(after),
-                  meeting.friction * blow)
+    draw = Draw(meeting.pieces, normal, node, np.concatenate(coefs), target, FIRMNESS / (solved * h * h))
+    return Bounce(meeting, draw, meeting.parts(after), meeting.friction * blow)

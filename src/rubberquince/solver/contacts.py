@@ -10,9 +10,10 @@ from rubberquince.kernels import contact as ct
 from rubberquince.kernels.candidates import SPARE
 from rubberquince.kernels.distance import come_within
 from rubberquince.kernels.groups import groups
-from rubberquince.kernels.limit import FREE, HELD_BACK, NEWTON, is_safe, limit_motion
+from rubberquince.kernels.limit import FREE, HELD_BACK, is_safe, limit_motion
+from rubberquince.solver.bounce import Draw
 from rubberquince.solver.near import Near
-from rubberquince.solver.overlaps import Overlap, find_overlaps, lack, still_tangled
+from rubberquince.solver.overlaps import Overlap, drawn_apart, find_overlaps, still_tangled
 from rubberquince.solver.patches import Patches, found
 from rubberquince.solver.reach import Reach
 from rubberquince.solver.touching import Touching
@@ -37,11 +38,13 @@ class Contacts:
     def __init__(self, world: World) -> None:
         self._world, self._nothing = world, np.zeros_like(world.start)
         self._patches, self._sewn = Patches(world), np.zeros((0, 2), np.int64)
-        self._reach = Reach(world, self._patches.piece, partial(self._patches.boxes, count=len(self._patches.piece)))
-        self._overlaps, self._tangled = find_overlaps(world), list[Overlap]()
+        self._overlaps, self._straddles = find_overlaps(world)
+        self._tangled = list[Overlap]()
+        self._reach = Reach(world, self._patches.piece, partial(self._patches.boxes, count=len(self._patches.piece)),
+                            {straddle.piece for straddle in self._straddles})
         self._whole = _Carried(world, self._patches.near)
         self._look_at(self._patches)
-        self._pushes = np.zeros(0, bool)
+        self._pushes, self._close = np.zeros(0, bool), np.zeros(0)
         self._known: tuple[np.ndarray, np.ndarray, float] = (NOWHERE, NOWHERE, 0.0)     # the last energy, and of what
         self._chosen: np.ndarray = NOWHERE              # of which relations
         self._gripped = np.zeros(0, np.uint64), np.zeros(0)         # relations by a key, and how each held
@@ -87,8 +90,8 @@ class Contacts:
             self._leave_out(x, way, again)
         skin = self.all_skins(x)
         self.touching.begin_frame(x, skin)
-        if self._world.outside_only.any():
-            self.touching.look_inside(skin)
+        if self._straddles or self._world.outside_only.any():
+            self.touching.look_inside(skin, self._straddles)
         self._tangled = still_tangled(self._world, self._overlaps, skin) if self._overlaps else []
         self.touching.tangled = [(o.one, o.two) for o in self._tangled]
 
@@ -121,44 +124,42 @@ class Contacts:
             raise OutgrownError
         if self._chosen is not t.ids:
             self._chosen = t.ids
-            self._pushes = ct.choose(t.ids, t.kind, t.gap, t.distance, t.inside, len(self.near.points),
+            self._pushes, self._close = ct.choose(t.ids, t.kind, t.gap, t.distance, t.inside, len(self.near.points),
                                      self.near.moving)
         return more
 
-    def tangled(self) -> list[np.ndarray]:
-        """Solids (numbers), by groups, that started in each other and are still being drawn apart."""
-        pairs = np.array(self.touching.tangled, np.int64).reshape(-1, 2)
-        group = self._groups(pairs[:, 0], pairs[:, 1])[:-1]
-        return [np.flatnonzero(group == number) for number in distinct(group[distinct(pairs)])]
+    def tangled(self) -> list[tuple[np.ndarray, bool]]:
+        """Bodies (numbers), by groups, that started in each other and are still being drawn apart; and whether that is
+        from something that stands.
+        """
+        pairs = self._tangled_pairs()
+        group = groups(pairs[:, 0], pairs[:, 1], self._world.bodies + 1)
+        return [(np.flatnonzero(group[:-1] == number), bool(number == group[-1]))
+                for number in distinct(group[pairs[:, 0]])]
 
-    def draw_apart(self, x: np.ndarray, h: float) -> np.ndarray:
-        """Nodes ``x`` (n, 3) after ``h``, s, of drawing tangled solids apart, as far as nothing else is in the way."""
-        w, move = self._world, np.zeros_like(x)
-        skin, piece = self.all_skins(x), w.skin.piece
-        for o in self._tangled:
-            mine, its = w.node_body == o.one, w.node_body == o.two
-            way = min(h * o.speed, max(lack(skin[piece == o.one], skin[piece == o.two], o.out) + w.gap[o.one], 0.0))
-            weights = [np.inf if (w.free[nodes] == 0.0).any() else w.mass[nodes].sum() for nodes in (mine, its)]
-            share = 0.5 if weights[0] == weights[1] else 1.0 / (1.0 + weights[0] / weights[1])
-            move[mine] += share * way * o.out
-            move[its] -= (1.0 - share) * way * o.out
-        move *= w.free[:, None]
-        self.begin(x)
-        self.limit(NEWTON, x, move, w.free / w.mass)
-        return x + move
+    def _tangled_pairs(self) -> np.ndarray:
+        """Pairs (k, 2) of bodies that are tangled; all that stands counts as one more."""
+        return np.minimum(np.array(self.touching.tangled, np.int64).reshape(-1, 2), self._world.bodies)
+
+    def draws(self, x: np.ndarray, h: float) -> list[Draw]:
+        """How a step of ``h``, s, that begins at nodes ``x`` (n, 3) draws tangled solids apart."""
+        skin = self.all_skins(x) if self._tangled else x
+        return [drawn_apart(self._world, overlap, skin, h) for overlap in self._tangled]
 
     def _lists(self) -> tuple[np.ndarray, ...]:
         return self.touching.ids, self.touching.kind, self.touching.gap, self._pushes
 
     def touches(self, x: np.ndarray, move: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-        """Which solids (bodies,) bool are nearer to something than the gap, and which rest, if by others, on what is
-        still.
+        """Which solids (bodies,) bool are nearer to something than the gap, or tangled with it, and which rest, if by
+        others, on what is still.
 
         What ``move`` brings close is then picked, too.
         """
         w = self._world
         self.look(x, move)
         one, two = self._touched()[1:]
+        tangled = self._tangled_pairs()
+        one, two = np.append(one, tangled[:, 0]), np.append(two, tangled[:, 1])
         touches = np.zeros(w.bodies + 1, bool)
         touches[one] = touches[two] = True
         group = self._groups(one, two)
@@ -266,8 +267,12 @@ class Contacts:
         return *pairs, grip
 
     def _pairs(self, x: np.ndarray, stiffness: np.ndarray) -> tuple[np.ndarray, ...]:
-        near = self.near
         self.look(x)
+        return self._active(x, stiffness)
+
+    def _active(self, x: np.ndarray, stiffness: np.ndarray) -> tuple[np.ndarray, ...]:
+        """The same by what was picked before."""
+        near = self.near
         return ct.active_pairs(*self._lists(), self.carry(x), near.moving, stiffness, near.bind_node, near.bind_weight,
                                near.friction, self._world.ground_friction)
 
@@ -276,10 +281,11 @@ class Contacts:
         """By what part of it the friction of what slides is another one at ``x`` than ``friction`` takes it to be.
 
         move : (n, 3) m, the way to there in this step.  What slides by less than ``least``, m, is left out.
+        ``x`` is where a move led that was looked along.
         """
         taken, true = np.zeros_like(x), np.zeros_like(x)
         ct.add_sliding_friction(*friction, move, least, taken)
-        ptr, node, coef, normal, _, _, grip, _ = self._pairs(x, stiffness)
+        ptr, node, coef, normal, _, _, grip, _ = self._active(x, stiffness)
         ct.add_sliding_friction(ptr, node, coef, normal, grip, move, least, true)
         return float(np.abs(true - taken).sum() / max(np.abs(true).sum(), np.abs(taken).sum(), 1e-300))
 
@@ -291,9 +297,9 @@ class Contacts:
         way = self._skin_move(move)
         self._look(x, [move], [way.copy()])
         for attempt in range(MOST_WIDENINGS):
-            result = limit_motion(stage, t.ids, t.kind, t.gap, t.distance, t.apart, self._pushes, self.carry(x),
-                                  near.moving, near.bind_node, near.bind_weight, self._world.part, compliance, move,
-                                  way)
+            result = limit_motion(stage, t.ids, t.kind, t.gap, t.distance, self._close, t.apart, self._pushes,
+                                  self.carry(x), near.moving, near.bind_node, near.bind_weight, self._world.part,
+                                  compliance, move, way)
             if result == FREE or not self._look(x, [move], [way.copy()]) or self._is_safe(x, way):
                 return result
             if attempt < MOST_WIDENINGS - 1:            # deflected to where nothing was listed: look again

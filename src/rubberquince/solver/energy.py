@@ -39,7 +39,7 @@ class Energy:
         w = self._world
         mass, kinetic = w.mass * w.free, [self.kinetic(speed) for speed in (state.v, v)]
         now = self._contacts.energy(x, step.contact) + self._seams.energy(x)
-        supplied = float(np.vdot(self._newton.supply, x - state.x))
+        supplied = float(np.vdot(self._newton.supply, x - state.x)) + step.bounces.work(x - step.start)
         before, after = (self._newton.stored(at) + touch - float(np.vdot(mass[:, None] * step.aim.pull, at))
                          for at, touch in ((state.x, self._newton.touch), (x, now)))
         after += self._newton.resistance(x, step)[1]

@@ -8,7 +8,7 @@ from scipy.optimize import nnls
 
 from rubberquince.kernels.contact import carry, friction_between
 from rubberquince.kernels.distance import EDGE_EDGE, closest
-from rubberquince.solver.bounce import Bounces, Meeting, Side, along, bounce_of, hat
+from rubberquince.solver.bounce import Bounce, Meeting, Side, along, bounce_of, hat
 from rubberquince.solver.care import SOFT
 from rubberquince.solver.contacts import Contacts
 from rubberquince.solver.world import LED, RIGID, World
@@ -79,7 +79,7 @@ def meeting_places(ids, kind, gap, x, piece, away, friction, ground_friction):
 
 
 def find_bounces(world: World, contacts: Contacts, x: np.ndarray, v: np.ndarray, own: np.ndarray,
-                 light: np.ndarray, h: float) -> Bounces:
+                 light: np.ndarray, h: float) -> list[Bounce]:
     """The bounces of a step of ``h``, s, that starts at nodes ``x`` (n, 3), m, with speeds ``v``, m/s.
 
     own, light : (bodies,) what bodies throw themselves back with, without a number, and which of them do so from what
@@ -96,7 +96,7 @@ def find_bounces(world: World, contacts: Contacts, x: np.ndarray, v: np.ndarray,
             break
         known |= new
         now, blows = _after_blows(list(known.values()), v)
-    return Bounces([bounce_of(m, v, now, blow, h) for m, blow in zip(known.values(), blows) if blow > 0.0])
+    return [bounce_of(m, v, now, blow, h) for m, blow in zip(known.values(), blows) if blow > 0.0]
 
 
 def _after_blows(met: list[Meeting], v: np.ndarray) -> tuple[np.ndarray, np.ndarray]:

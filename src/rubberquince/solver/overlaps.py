@@ -1,28 +1,43 @@
-"""Solids that start inside each other: they do not touch until they have been drawn apart.
+"""What starts inside of something else: bodies are drawn apart before they touch, and led out of what stands.
 
 Which way is out is known at the start only, and which pairs there are: so whether a pair is still tangled follows from
 where things are, and a run that is taken up again goes on the same way.
 """
 
 from dataclasses import dataclass
-from itertools import combinations
+from functools import partial
+from itertools import combinations, product
 
 import igl
 import numpy as np
 
 from rubberquince.distinct import distinct
 from rubberquince.kernels.crossing import count_crossings
-from rubberquince.shapes.polymesh import volume
+from rubberquince.shapes.polymesh import is_closed, volume
+from rubberquince.solver.bounce import FIRMNESS, SIGNS, Draw
 from rubberquince.solver.specs import LedSpec, PelletSpec
-from rubberquince.solver.world import Skin, World
+from rubberquince.solver.world import LED, Skin, World
 
-TRACE, SET_OFF = 1e-3, 0.9     # of the gap: boxes so near to each other touch, and are set so far apart
+TRACE, SET_OFF = 1e-3, 0.9     # of the gap: what is so near to each other touches, and boxes are set so far apart
 TIME = 0.1          # s, to draw apart what could be drawn apart at once
+SHALLOW = 0.25      # of the diagonal of a body: as far as it leaves what stands as a whole
+MOST_FACES = 8      # of each pair, whose normals may lead out
+
+
+@dataclass(frozen=True)
+class Straddle:
+    """``body`` starts across the closed skin of ``piece``, which stands or is led, and is led out of it point by point,
+    or, if most of it is ``within``, into it.
+    """
+
+    piece: int
+    body: int
+    within: bool
 
 
 @dataclass(frozen=True, eq=False)
 class Overlap:
-    """Solid ``one`` leaves ``two`` along ``out`` (3,), at ``speed``, m/s."""
+    """Body ``one`` leaves piece ``two`` as a whole, along ``out`` (3,), at ``speed``, m/s."""
 
     one: int
     two: int
@@ -30,22 +45,48 @@ class Overlap:
     speed: float
 
 
-def find_overlaps(world: World) -> list[Overlap]:
-    """Pairs of solids that are inside each other at the start, with the shortest way out."""
-    skin, found = world.skin, []
-    points = [skin.points[skin.piece == k] for k in range(world.bodies)]
-    for a, b in combinations(range(world.bodies), 2):
-        x, y = points[a], points[b]
-        led = any(isinstance(world.spec.bodies[k], LedSpec | PelletSpec) for k in (a, b))    # no inside, as what stands
-        meet = (x.min(axis=0) < y.max(axis=0)).all() and (y.min(axis=0) < x.max(axis=0)).all()
-        if not led and world.meets[a, b] and meet and _tangled(world, skin.points, a, b):
-            between = x.mean(axis=0) - y.mean(axis=0)
-            ways = [*np.eye(3), *-np.eye(3)]
-            if np.linalg.norm(between) > 1e-6:
-                ways.append(between / np.linalg.norm(between))
-            out = min(ways, key=lambda way: lack(x, y, way))
-            found.append(Overlap(a, b, out, lack(x, y, out) / TIME))
-    return found
+def find_overlaps(world: World) -> tuple[list[Overlap], list[Straddle]]:
+    """What is inside of each other at the start: bodies with the shortest way out as wholes, and those that are so deep
+    in something that stands or is led that only their points know a way.
+    """
+    skin, overlaps, straddles = world.skin, list[Overlap](), list[Straddle]()
+    stands = np.flatnonzero((world.firm[:-1] == LED) & ~world.of_balls).tolist()
+    own = [k for k in range(world.bodies) if k not in stands and not world.of_balls[k]]
+    for a, b in [*combinations(own, 2), *product(own, stands)]:
+        x, gap = skin.points, max(world.gap[a], world.gap[b])
+        mine, its = x[skin.piece == a], x[skin.piece == b]
+        if not world.meets[a, b] or not _boxes_meet(mine, its) or not _tangled(world, x, a, b):
+            continue
+        out = min(_ways_out(world, a, b), key=partial(_lack, world, x, a, b))
+        far = max(_lack(world, x, a, b, out), 0.0)
+        if b not in stands or far <= SHALLOW * _diagonal(mine):
+            overlaps.append(Overlap(a, b, out, (far + gap) / TIME))
+        elif is_closed(skin.triangles[b]):
+            inside = points_inside(skin, x, b, np.array([a]))[skin.piece == a]
+            straddles.append(Straddle(b, a, bool(inside.mean() > 0.5 and not world.outside_only[b])))
+    return overlaps, straddles
+
+
+def drawn_apart(world: World, overlap: Overlap, skin: np.ndarray, h: float) -> Draw:
+    """How a step of ``h``, s, that begins at skin points ``skin`` (n, 3), m, draws two pieces apart, as wholes.
+
+    What falls on the other meanwhile is held up by it.
+    """
+    one, two, out = overlap.one, overlap.two, overlap.out
+    way = _lack(world, skin, one, two, out) + max(world.gap[one], world.gap[two])
+    nodes = [np.arange(*world.first_node[body : body + 2]) for body in (one, two) if body < world.bodies]
+    mass = [float(world.mass[of].sum()) for of in nodes]
+    gives = [0.0 if (world.free[of] == 0.0).any() else 1.0 / m for of, m in zip(nodes, mass)]
+    coef = np.concatenate([sign * world.mass[of] / m for sign, of, m in zip(SIGNS, nodes, mass)])
+    stiffness = FIRMNESS / (sum(gives) * h * h) if any(gives) else 0.0
+    return Draw((one, two), out, np.concatenate(nodes), coef, min(h * overlap.speed, max(way, 0.0)), stiffness, True)
+
+
+def is_across(world: World, x: np.ndarray, straddle: Straddle) -> np.ndarray:
+    """Which points (n,) bool of a body are on the wrong side of what it started across, at skin points ``x`` (n, 3)."""
+    skin, k, body = world.skin, straddle.piece, straddle.body
+    wrong = points_inside(skin, x, k, np.array([body]))
+    return (skin.piece == body) & ~wrong if straddle.within else wrong
 
 
 def parted(world: World) -> np.ndarray:
@@ -74,16 +115,10 @@ def parted(world: World) -> np.ndarray:
     return start
 
 
-def lack(one: np.ndarray, two: np.ndarray, out: np.ndarray) -> float:
-    """How far, m, points ``one`` (k, 3) have to go along ``out`` until a plane parts them from ``two``."""
-    return float((two @ out).max() - (one @ out).min())
-
-
 def still_tangled(world: World, overlaps: list[Overlap], x: np.ndarray) -> list[Overlap]:
-    """Those whose solids are still inside each other at skin points ``x`` (n, 3), m."""
-    piece = world.skin.piece
-    return [o for o in overlaps if lack(x[piece == o.one], x[piece == o.two], o.out) > 0.0
-            and _tangled(world, x, o.one, o.two)]
+    """Those of which one is still inside the other at skin points ``x`` (n, 3), m."""
+    return [o for o in overlaps if _tangled(world, x, o.one, o.two) and
+            _lack(world, x, o.one, o.two, o.out) > -TRACE * max(world.gap[o.one], world.gap[o.two])]
 
 
 def points_inside(skin: Skin, x: np.ndarray, k: int, pieces: np.ndarray) -> np.ndarray:
@@ -107,11 +142,73 @@ def edges_of_piece(skin: Skin, k: int) -> np.ndarray:
     return skin.edges[distinct(own[own >= 0])]
 
 
+def _boxes_meet(x: np.ndarray, y: np.ndarray) -> bool:
+    """Do the boxes of points ``x`` (n, 3) and ``y`` (m, 3) have a place in common?"""
+    return bool((x.min(axis=0) < y.max(axis=0)).all() and (y.min(axis=0) < x.max(axis=0)).all())
+
+
+def _diagonal(points: np.ndarray) -> float:
+    """Of the box of ``points`` (n, 3), m."""
+    return float(np.linalg.norm(np.ptp(points, axis=0)))
+
+
+def _faces_near(world: World, x: np.ndarray, k: int, other: int, far: float = 0.0) -> np.ndarray:
+    """The triangles (t, 3) of piece ``k`` that the box of the ``other`` meets, or is nearer to than ``far``, m."""
+    triangles, its = world.skin.triangles[k], x[world.skin.piece == other]
+    corners = x[triangles]
+    return triangles[((corners.min(axis=1) <= its.max(axis=0) + far) &
+                      (corners.max(axis=1) >= its.min(axis=0) - far)).all(axis=1)]
+
+
+def _ways_out(world: World, a: int, b: int) -> list[np.ndarray]:
+    """Directions (3,) in which body ``a`` may leave piece ``b``: along axes, across the largest faces and away."""
+    x, specs = world.skin.points, world.spec.bodies
+    normals = np.concatenate([np.cross(*(x[tri[:, k]] - x[tri[:, 0]] for k in (1, 2)))
+                              for tri in (_faces_near(world, x, a, b), _faces_near(world, x, b, a))])
+    size = np.linalg.norm(normals, axis=1)
+    largest = np.argsort(-size, kind="stable")[:MOST_FACES]
+    between = x[world.skin.piece == a].mean(axis=0) - x[world.skin.piece == b].mean(axis=0)
+    ways = [*np.eye(3), *(normals[largest] / np.maximum(size[largest, None], 1e-300)), between]
+    for body in (specs[k] for k in (a, b) if k < len(specs)):
+        if not isinstance(body, LedSpec | PelletSpec):
+            ways += [*body.rotation.T]
+    lengths = [np.linalg.norm(way) for way in ways]
+    ways = [way / length for way, length in zip(ways, lengths) if length > 1e-6]
+    return [*ways, *(-way for way in ways)]
+
+
+def _lack(world: World, x: np.ndarray, a: int, b: int, out: np.ndarray) -> float:
+    """How far, m, body ``a`` has to go along ``out`` (3,) until a plane parts it from ``b``, at skin points ``x``.
+
+    Of what stands or is led only faces that it could leave as a whole count: it may be in a bowl.
+    """
+    mine, its = x[world.skin.piece == a], x[world.skin.piece == b]
+    if world.firm[b] == LED:
+        faces = _faces_near(world, x, b, a, SHALLOW * _diagonal(mine))
+        its = x[faces.reshape(-1)] if len(faces) else its
+    return float((its @ out).max() - (mine @ out).min())
+
+
 def _tangled(world: World, x: np.ndarray, a: int, b: int) -> bool:
-    """Do two bodies pass through each other?  Filled ones must not be in each other, in a shell one may."""
-    skin = world.skin
-    filled = world.carriers[a].filled and world.carriers[b].filled
+    """Does body ``a`` pass through piece ``b``, or touch it so closely that nothing says from which side?
+
+    Filled ones must not be in each other; in a shell, and in what stands, one may.
+    """
+    skin, trace = world.skin, TRACE * max(world.gap[a], world.gap[b])
+    filled = all(k < world.bodies and world.carriers[k].filled and world.firm[k] != LED for k in (a, b))
     if filled and any(points_inside(skin, x, one, np.array([two])).any() for one, two in ((a, b), (b, a))):
         return True
-    edges = [edges_of_piece(skin, k) for k in (a, b)]
-    return (count_crossings(x, edges[0], skin.triangles[b], 1) + count_crossings(x, edges[1], skin.triangles[a], 1)) > 0
+    for one, two in ((a, b), (b, a)):
+        faces = _faces_near(world, x, two, one, trace)
+        if len(faces) and (_is_near(x[skin.piece == one], x, faces, trace)
+                           or count_crossings(x, edges_of_piece(skin, one), faces, 1)):
+            return True
+    return False
+
+
+def _is_near(points: np.ndarray, x: np.ndarray, faces: np.ndarray, far: float) -> bool:
+    """Is one of ``points`` (k, 3) nearer than ``far``, m, to ``faces`` (t, 3) of skin points ``x`` (n, 3)?"""
+    its = x[faces.reshape(-1)]
+    here = ((points > its.min(axis=0) - far) & (points < its.max(axis=0) + far)).all(axis=1)
+    return bool(here.any()) and bool(
+        igl.point_mesh_squared_distance(np.ascontiguousarray(points[here]), x, faces)[0].min() < far * far)

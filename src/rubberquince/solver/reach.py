@@ -5,7 +5,7 @@ patches never move, and each body goes through a box, its region, that meets som
 contact.  What comes of a frame does not hang on that: it is taken again where a body left its region.
 """
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Container, Sequence
 
 import numpy as np
 
@@ -79,10 +79,15 @@ def _with_room(box: np.ndarray, room: float) -> np.ndarray:
 class Reach:
     """The dense things of a world; ``kept`` (patches,) bool says which patches of all are not left out."""
 
-    def __init__(self, world: World, piece: np.ndarray, boxes: Callable[[np.ndarray], np.ndarray]) -> None:
-        """``piece`` (patches,) is that of each patch; ``boxes`` finds those (patches, 6) of patches at skin points."""
+    def __init__(self, world: World, piece: np.ndarray, boxes: Callable[[np.ndarray], np.ndarray],
+                 whole: Container[int]) -> None:
+        """``piece`` (patches,) is that of each patch; ``boxes`` finds those (patches, 6) of patches at skin points.
+
+        Of pieces that something is led out of, the ``whole`` is looked at.
+        """
         self._world, self.kept, self._things = world, np.ones(len(piece), bool), list[_Dense]()
-        dense = [int(k) for k in np.flatnonzero(np.bincount(piece) >= DENSE) if self._is_in_a_frame(int(k))]
+        dense = [int(k) for k in np.flatnonzero(np.bincount(piece) >= DENSE)
+                 if k not in whole and self._is_in_a_frame(int(k))]
         if dense:
             skin, own = world.skin, world.skin.points.copy()
             for k in dense:

@@ -267,8 +267,6 @@ class Stepper:
         tangled = self.contacts.tangled()
         if self._balls.any:
             self.state = replace(self.state, v=self._balls.let_go(self.state.x, self.state.v, since, h))
-        if tangled:
-            self.state = replace(self.state, x=self.contacts.draw_apart(self.state.x, h))
         state = self.state
         if self.world.springs.begin(state.x, h):
             self._newton.forget()
@@ -299,11 +297,8 @@ class Stepper:
             self._balls.calm(buried, state.v, v)
             due = self._scheme.due(state.v, state.push, state.force, h)
             x = self._balls.fly(self.contacts, state.x, due, step.flown, h, x, v, push, force)
-        for bodies in tangled:              # they are drawn apart, not shot
-            mine = np.isin(self.world.node_body, bodies)
-            share = self.world.mass[mine] / self.world.mass[mine].sum()
-            for moves in (v, push, force):
-                moves[mine] = (share @ moves[mine]) * self.world.free[mine, None]
+        for bodies, stands in tangled:      # they are drawn apart, not shot
+            self._go_as_one(bodies, stands, v, push, force)
         self._scheme.keep_motion(state, x, v, self._scheme.due(v, push, force, h), step.aim, adrift)
         gain += self._energy.kinetic(v) - self._energy.kinetic(arrived)
         wrong = self._energy.settle(state, x, v, gain, step, end.cut)
@@ -311,6 +306,17 @@ class Stepper:
             self._newton.forget()
         self.state = replace(state, x=x, v=v, push=push, force=force, memory=self.world.flow.memory)
         return wrong
+
+    def _go_as_one(self, bodies: np.ndarray, stands: bool, *moves: np.ndarray) -> None:
+        """Let all nodes of ``bodies`` have the mean of their ``moves`` (n, 3), of those that nothing moves if there are
+        some, and none if something else ``stands``.
+        """
+        w, mine = self.world, np.isin(self.world.node_body, bodies)
+        held = w.free[mine] == 0.0
+        share = np.where(held | (not held.any()), w.mass[mine], 0.0)
+        share *= 0.0 if stands else 1.0 / share.sum()
+        for move in moves:
+            move[mine] = np.where(held[:, None], move[mine], share @ move[mine])
 
     def _leaps(self, gain: float, most: float, x: np.ndarray, v: np.ndarray, push: np.ndarray, force: np.ndarray,
                h: float) -> bool:
@@ -453,7 +459,8 @@ class Stepper:
         return [*self.seams.bodies, *step.bounces.pieces]
 
     def _find_bounces(self, h: float) -> Bounces:
+        drawn = self.contacts.draws(self.state.x, h)
         own, light = self._care.throws(h)
         if not ((self.world.bounce >= 0.0).any() or self.world.any_rigid or (own >= 0.0).any()):
-            return Bounces([])
-        return find_bounces(self.world, self.contacts, self.state.x, self.state.v, own, light, h)
+            return Bounces([], drawn)
+        return Bounces(find_bounces(self.world, self.contacts, self.state.x, self.state.v, own, light, h), drawn)

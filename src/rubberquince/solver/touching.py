@@ -4,6 +4,8 @@ See kernels.patches for how they are found.  There may be more than can touch, w
 come in one order: so a run that is taken up again goes on to the same bits, whatever was found before.
 """
 
+from collections.abc import Sequence
+
 import igl
 import numpy as np
 
@@ -11,7 +13,7 @@ from rubberquince.kernels import patches as pt
 from rubberquince.kernels.candidates import SPARE
 from rubberquince.kernels.distance import GROUND, LEAVING, closest_of
 from rubberquince.solver.candidates import Candidates
-from rubberquince.solver.overlaps import is_tangled_in_itself, points_inside
+from rubberquince.solver.overlaps import Straddle, is_across, is_tangled_in_itself, points_inside
 from rubberquince.solver.patches import Patches, found
 from rubberquince.solver.world import World
 
@@ -38,7 +40,7 @@ class Touching:
 
     def __init__(self, world: World, patches: Patches) -> None:
         self._world, self._patches, self._near = world, patches, patches.near
-        self._inside: list[tuple[int, np.ndarray]] = []     # a collider, and which points (n,) bool it leads out
+        self._inside: list[tuple[int, np.ndarray, bool]] = []   # a piece, which points (n,) bool it leads out, or in
         self.tangled: list[tuple[int, int]] = []        # solids that are inside each other, for who knows to say
         self.sewn = np.zeros((0, 2), np.int64)          # points that are sewn to each other, so is this
         self.forget()
@@ -103,7 +105,7 @@ class Touching:
             self._face(self._start)
         self._alike = self._left_alone(self._start)
         self.drop()
-        self._leaving = [self._leave(k, inside, x) for k, inside in self._inside]
+        self._leaving = [self._leave(k, wrong, within, x) for k, wrong, within in self._inside]
 
     def look(self, at: np.ndarray, x: np.ndarray, *moves: np.ndarray) -> bool:
         """Find what can touch at skin points ``x`` (n, 3), m, and on the straight ways of ``moves`` (n, 3) from it.
@@ -246,22 +248,27 @@ class Touching:
 
     # --- what starts inside another -------------------------------------------------------------------
 
-    def look_inside(self, x: np.ndarray) -> None:
-        """Find out, with all skins at ``x`` (n, 3), m, what is led out of colliders that keep to their outside."""
-        world = self._world
-        self._inside = []
-        for k in np.flatnonzero(world.outside_only):
-            inside = points_inside(world.skin, x, int(k), np.flatnonzero(world.meets[k, : world.bodies]))
-            if inside.any():
-                self._inside.append((int(k), inside[self._near.number]))
+    def look_inside(self, x: np.ndarray, straddles: Sequence[Straddle]) -> None:
+        """Find out, with all skins at ``x`` (n, 3), m, what is led out of colliders that keep to their outside, and of
+        what it started across.
+        """
+        world, skin, bodies = self._world, self._world.skin, self._world.bodies
+        wrong = {(k, False): points_inside(skin, x, k, np.flatnonzero(world.meets[k, :bodies]))
+                 for k in np.flatnonzero(world.outside_only).tolist()}
+        for straddle in straddles:
+            side = straddle.piece, straddle.within
+            wrong[side] = is_across(world, x, straddle) | wrong.get(side, np.zeros(len(x), bool))
+        self._inside = [(k, there[self._near.number], within) for (k, within), there in wrong.items() if there.any()]
 
-    def _leave(self, k: int, inside: np.ndarray, x: np.ndarray) -> tuple[np.ndarray, ...]:
-        """Points inside collider ``k`` with its nearest faces, through which they are led out."""
+    def _leave(self, k: int, wrong: np.ndarray, within: bool, x: np.ndarray) -> tuple[np.ndarray, ...]:
+        """Points that are ``wrong`` (n,) bool on one side of piece ``k`` with its nearest faces, through which they are
+        led out, or in.
+        """
         triangles = self._near.place[self._world.skin.triangles[k]]
-        points = np.flatnonzero(inside)
+        points = np.flatnonzero(wrong)
         _, nearest, _ = igl.point_mesh_squared_distance(np.ascontiguousarray(x[points]), x, triangles)
-        return (np.column_stack([points, triangles[nearest]]), np.full(len(points), LEAVING, np.int8),
-                self._near.gap[points])
+        faces = triangles[nearest][:, ::-1 if within else 1]
+        return (np.column_stack([points, faces]), np.full(len(points), LEAVING, np.int8), self._near.gap[points])
 
     def _counts(self, ids: np.ndarray) -> np.ndarray:
         """Which relations (k, 4) count, (k,) bool: not those of points that are led out, nor of tangled solids, nor of
@@ -278,6 +285,6 @@ class Touching:
             second = piece[ids] == two[:, None]
             both = (sewn[ids] & second).any(axis=1) & (sewn[ids] & ~second).any(axis=1)
             counts &= ~both
-        for k, inside in self._inside:
-            counts &= ~(((one == k) | (two == k)) & inside[ids].any(axis=1))
+        for k, wrong, _ in self._inside:
+            counts &= ~(((one == k) | (two == k)) & wrong[ids].any(axis=1))
         return counts
