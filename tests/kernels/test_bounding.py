@@ -30,9 +30,8 @@ def limited(stage, height, move, soft=(1.0, 1.0, 1.0, 1.0)):
     ids, kind, gap, distance, x, bind, weight, body, moves = two_bodies(height, move)
     skin_move = np.zeros_like(x)
     carry(moves, bind, weight, skin_move)
-    result = limit_motion(stage, ids, kind, gap, distance, np.array([[0.0, height, 0.0]]), np.ones(1, bool), x, 4,
-                          bind, weight, body, np.array(soft),
-                          moves, skin_move)
+    result = limit_motion(stage, ids, kind, gap, distance, distance, np.array([[0.0, height, 0.0]]), np.ones(1, bool),
+                          x, 4, bind, weight, body, np.array(soft), moves, skin_move)
     return result, moves, x + moves
 
 
@@ -70,8 +69,8 @@ def test_whatever_was_proposed_nothing_crosses(seed):
     kinds, gap, distance = np.array([kind], np.int8), np.array([GAP]), np.array([d])
     body = np.array([0, 1, 1, 1] if kind == VERTEX_TRIANGLE else [0, 0, 1, 1])
     apart = v[None].copy()
-    limit_motion(NEWTON, ids, kinds, gap, distance, apart, np.ones(1, bool), x, 4, bind, weight, body, np.ones(4),
-                 moves, skin_move)
+    limit_motion(NEWTON, ids, kinds, gap, distance, distance, apart, np.ones(1, bool), x, 4, bind, weight, body,
+                 np.ones(4), moves, skin_move)
     assert is_safe(ids, kinds, gap, distance, apart, x, 4, bind, 4, skin_move)
     least = kept_distance(SAFE, d, GAP)
     for share in np.linspace(0.0, 1.0, 40):
@@ -83,9 +82,10 @@ def test_a_vertex_on_a_face_needs_no_push_from_its_borders():
     ids = np.array([[0, 1, 2, 3], [0, 2, 3, 4], [5, 2, 3, 4]])
     kind, gap = np.full(3, VERTEX_TRIANGLE, np.int8), np.full(3, 0.2)
     distance, inside, _ = closest_of(ids, kind, x)
-    pushes = choose(ids, kind, gap, distance, inside, len(x), len(x))
+    pushes, near = choose(ids, kind, gap, distance, inside, np.array([0, 1, 1, 1, 1, 2]), len(x))
     assert pushes.tolist() == [True, False, True]               # the one beside counts only where nothing is nearer
     assert distance[0] == pytest.approx(0.05) and distance[1] > distance[0]
+    assert near == pytest.approx([0.05, 0.045, distance[2]])    # what slides past comes as near as the face already is
 
 
 @settings(max_examples=40, deadline=None)

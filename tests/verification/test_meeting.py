@@ -126,7 +126,7 @@ def test_a_collider_with_an_outside_pushes_out_what_starts_in_it(outside_only):
         highest = max(highest, stepper.skin()[:, 1].max())
     low = stepper.skin()[:, 1].min()
     assert highest < 0.34                                 # it does not leap
-    assert low > 0.2 if outside_only else low < 0.19
+    assert low > 0.2
 
 
 def test_half_the_weight_falls_half_as_far():

@@ -23,7 +23,6 @@ from rubberquince.shapes.polymesh import edges_of, is_closed, rims
 from rubberquince.shapes.rays import nearest_hits
 from rubberquince.shapes.repair import holes
 
-STUCK = "will stay stuck together"
 LEAST_DEPTH = 1e-4          # m: less is touching, not overlapping
 CLEARANCE = 1e-3            # m, left between pieces that were lifted apart
 THICKNESS = 0.005           # m, that a sheet is given
@@ -209,7 +208,7 @@ def _overlaps(scene: Scene, meshes: Meshes) -> list[Check]:
         passed = scene.passes(piece.id)
         lowest = points[piece.id][points[piece.id][:, 1].argmin()]
         if scene.run.ground and GROUND not in passed and -lowest[1] > LEAST_DEPTH:
-            found.append(_lift_check(piece, "the ground", STUCK, -float(lowest[1]), lowest))
+            found.append(_lift_check(piece, "the ground", -float(lowest[1]), lowest))
         for j, other in enumerate(taking_part):
             if j != k and not (other.moves and j < k) and other.id not in passed:
                 depth, spot = _depth(piece, other, points, meshes)
@@ -217,7 +216,7 @@ def _overlaps(scene: Scene, meshes: Meshes) -> list[Check]:
                     higher = other.moves and other.place.position[1] > piece.place.position[1]
                     upper, lower = (other, piece) if higher else (piece, other)
                     rise = _rise(points[upper.id], points[lower.id])
-                    found.append(_lift_check(upper, lower.name, _fate(piece, other), rise, spot))
+                    found.append(_lift_check(upper, lower.name, rise, spot))
     if not found and any(p.moves for p in taking_part):
         found.append(Check("Nothing overlaps at the start.", False))
     return found
@@ -272,15 +271,8 @@ def _rise(one: np.ndarray, two: np.ndarray) -> float:
     return float(two[:, 1].max() - one[:, 1].min())
 
 
-def _fate(one: Piece, two: Piece) -> str:
-    """What becomes of a solid that starts in another piece."""
-    if one.moves and two.moves:
-        return "will be drawn apart"
-    return "will come apart" if "outside" in (one.contact.sides, two.contact.sides) else STUCK
-
-
-def _lift_check(piece: Piece, other: str, fate: str, rise: float, spot: np.ndarray) -> Check:
-    return Check(f"{piece.name} and {other} overlap at the start and {fate}.", True, piece.id,
+def _lift_check(piece: Piece, other: str, rise: float, spot: np.ndarray) -> Check:
+    return Check(f"{piece.name} and {other} overlap at the start and will be drawn apart.", True, piece.id,
                  f"Lift {piece.name} clear", partial(_lift, piece.id, rise), spot)
 
 

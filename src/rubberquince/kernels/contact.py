@@ -106,29 +106,37 @@ def stiffness_of(kind, ids, e, w, moving, point_stiffness):
 
 
 @njit(cache=True, nogil=True)
-def choose(ids, kind, gap, distance, inside, points, moving):
+def choose(ids, kind, gap, distance, inside, piece, moving):
     """Which relations (k,) bool push, by their ``distance``, m, and whether closest points are ``inside`` both parts;
-    and how near (k,), m, each may come by sliding: one of its points may touch another face already.
+    and how near (k,), m, each may come by sliding: one of its points may touch another face of that piece already.
 
-    Where faces already touch, borders add nothing.  ``points`` is how many there are, the ``moving`` ones first.
+    Where faces already touch, borders add nothing.  ``piece`` (points,) is that of each, the ``moving`` ones first.
 
     A vertex in touch with the inside of a triangle needs no push from that triangle's neighbours' borders,
     an edge between two such vertices none from crossing edges, a triangle of three such none from points
     of a still thing.  Dropping these keeps flat on flat from counting its support many times over.  They
     still bound the motion, so nothing can pass.
     """
-    nearest, pushes, near = np.full(points, np.inf), np.empty(len(ids), np.bool_), distance.copy()
+    nearest, pushes, near = np.full(len(piece), np.inf), np.empty(len(ids), np.bool_), distance.copy()
+    beside, other = np.full(len(piece), np.inf), np.full(len(piece), -1)
     for e in range(len(ids)):
         if kind[e] != EDGE_EDGE and inside[e] and distance[e] < gap[e]:
-            nearest[ids[e, 0]] = min(nearest[ids[e, 0]], distance[e])
+            p = ids[e, 0]
+            nearest[p] = min(nearest[p], distance[e])
+            if kind[e] != GROUND and distance[e] < beside[p]:
+                beside[p], other[p] = distance[e], piece[ids[e, 3]]
     for e in range(len(ids)):
         p, q, r, s = ids[e, 0], ids[e, 1], ids[e, 2], ids[e, 3]
-        for k in range(4):
-            if ids[e, k] >= 0 and nearest[ids[e, k]] < LEVEL * distance[e]:
-                near[e] = min(near[e], PASSES * nearest[ids[e, k]])
         if kind[e] == GROUND:
             pushes[e] = True
-        elif kind[e] == EDGE_EDGE:
+            continue
+        if piece[p] != piece[s]:
+            for k in range(4):
+                point = ids[e, k]
+                slides = other[point] == piece[p] + piece[s] - piece[point]
+                if slides and beside[point] < LEVEL * distance[e]:
+                    near[e] = min(near[e], PASSES * beside[point])
+        if kind[e] == EDGE_EDGE:
             pushes[e] = (inside[e] and not (nearest[p] < gap[e] and nearest[q] < gap[e])
                          and not (nearest[r] < gap[e] and nearest[s] < gap[e]))
         elif p >= moving:

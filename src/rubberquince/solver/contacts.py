@@ -89,11 +89,11 @@ class Contacts:
         if self._reach:
             self._leave_out(x, way, again)
         skin = self.all_skins(x)
+        self._tangled = still_tangled(self._world, self._overlaps, skin) if self._overlaps else []
+        self.touching.tangled = [(o.one, o.two) for o in self._tangled]
         self.touching.begin_frame(x, skin)
         if self._straddles or self._world.outside_only.any():
             self.touching.look_inside(skin, self._straddles)
-        self._tangled = still_tangled(self._world, self._overlaps, skin) if self._overlaps else []
-        self.touching.tangled = [(o.one, o.two) for o in self._tangled]
 
     def _leave_out(self, x: np.ndarray, way: np.ndarray, again: int) -> None:
         """Leave out of dense things what nothing comes to."""
@@ -124,8 +124,8 @@ class Contacts:
             raise OutgrownError
         if self._chosen is not t.ids:
             self._chosen = t.ids
-            self._pushes, self._close = ct.choose(t.ids, t.kind, t.gap, t.distance, t.inside, len(self.near.points),
-                                     self.near.moving)
+            self._pushes, self._close = ct.choose(t.ids, t.kind, t.gap, t.distance, t.inside, self.near.piece,
+                                                 self.near.moving)
         return more
 
     def tangled(self) -> list[tuple[np.ndarray, bool]]:

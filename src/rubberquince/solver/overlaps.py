@@ -15,12 +15,13 @@ from rubberquince.distinct import distinct
 from rubberquince.kernels.crossing import count_crossings
 from rubberquince.shapes.polymesh import is_closed, volume
 from rubberquince.solver.bounce import FIRMNESS, SIGNS, Draw
-from rubberquince.solver.specs import LedSpec, PelletSpec
+from rubberquince.solver.specs import DOWN, LedSpec, PelletSpec
 from rubberquince.solver.world import LED, Skin, World
 
 TRACE, SET_OFF = 1e-3, 0.9     # of the gap: what is so near to each other touches, and boxes are set so far apart
 TIME = 0.1          # s, to draw apart what could be drawn apart at once
-SHALLOW = 0.25      # of the diagonal of a body: as far as it leaves what stands as a whole
+FARTHER = 3.0       # of how deep it is inside: so far a body leaves what stands as a whole, farther by its points
+SHALLOW = 0.25      # of the diagonal of a body: the same where no point is inside; faces that are farther do not count
 MOST_FACES = 8      # of each pair, whose normals may lead out
 
 
@@ -46,25 +47,36 @@ class Overlap:
 
 
 def find_overlaps(world: World) -> tuple[list[Overlap], list[Straddle]]:
-    """What is inside of each other at the start: bodies with the shortest way out as wholes, and those that are so deep
-    in something that stands or is led that only their points know a way.
+    """What is inside of each other at the start: bodies with the shortest way out as wholes, and those that are in
+    something that stands or is led, but know a way out only point by point.  What is held stays where it is.
     """
     skin, overlaps, straddles = world.skin, list[Overlap](), list[Straddle]()
-    stands = np.flatnonzero((world.firm[:-1] == LED) & ~world.of_balls).tolist()
+    x, stands = skin.points, np.flatnonzero((world.firm[:-1] == LED) & ~world.of_balls).tolist()
     own = [k for k in range(world.bodies) if k not in stands and not world.of_balls[k]]
-    for a, b in [*combinations(own, 2), *product(own, stands)]:
-        x, gap = skin.points, max(world.gap[a], world.gap[b])
+    loose = [k for k in own if world.free[slice(*world.first_node[k : k + 2])].all()]
+    for a, b in [*combinations(own, 2), *product(loose, stands)]:
         mine, its = x[skin.piece == a], x[skin.piece == b]
         if not world.meets[a, b] or not _boxes_meet(mine, its) or not _tangled(world, x, a, b):
             continue
         out = min(_ways_out(world, a, b), key=partial(_lack, world, x, a, b))
         far = max(_lack(world, x, a, b, out), 0.0)
-        if b not in stands or far <= SHALLOW * _diagonal(mine):
-            overlaps.append(Overlap(a, b, out, (far + gap) / TIME))
+        deep = _depth(world, x, a, b) if b in stands else np.inf
+        if far <= (FARTHER * deep + _gap(world, a, b) if deep > 0.0 else SHALLOW * _diagonal(mine)):
+            overlaps.append(Overlap(a, b, out, (far + _gap(world, a, b)) / TIME))
         elif is_closed(skin.triangles[b]):
             inside = points_inside(skin, x, b, np.array([a]))[skin.piece == a]
             straddles.append(Straddle(b, a, bool(inside.mean() > 0.5 and not world.outside_only[b])))
-    return overlaps, straddles
+    return overlaps + _sunk(world, loose), straddles
+
+
+def _sunk(world: World, loose: list[int]) -> list[Overlap]:
+    """The ``loose`` bodies that start below the ground, which counts as one piece more."""
+    ground, found = len(world.gap), []
+    for a in loose:
+        depth = -world.skin.points[world.skin.piece == a, 1].min()
+        if world.spec.ground and world.meets[a, ground] and depth > 0.0:
+            found.append(Overlap(a, ground, -DOWN, (depth + _gap(world, a, ground)) / TIME))
+    return found
 
 
 def drawn_apart(world: World, overlap: Overlap, skin: np.ndarray, h: float) -> Draw:
@@ -73,7 +85,7 @@ def drawn_apart(world: World, overlap: Overlap, skin: np.ndarray, h: float) -> D
     What falls on the other meanwhile is held up by it.
     """
     one, two, out = overlap.one, overlap.two, overlap.out
-    way = _lack(world, skin, one, two, out) + max(world.gap[one], world.gap[two])
+    way = _lack(world, skin, one, two, out) + _gap(world, one, two)
     nodes = [np.arange(*world.first_node[body : body + 2]) for body in (one, two) if body < world.bodies]
     mass = [float(world.mass[of].sum()) for of in nodes]
     gives = [0.0 if (world.free[of] == 0.0).any() else 1.0 / m for of, m in zip(nodes, mass)]
@@ -118,7 +130,7 @@ def parted(world: World) -> np.ndarray:
 def still_tangled(world: World, overlaps: list[Overlap], x: np.ndarray) -> list[Overlap]:
     """Those of which one is still inside the other at skin points ``x`` (n, 3), m."""
     return [o for o in overlaps if _tangled(world, x, o.one, o.two) and
-            _lack(world, x, o.one, o.two, o.out) > -TRACE * max(world.gap[o.one], world.gap[o.two])]
+            _lack(world, x, o.one, o.two, o.out) > -TRACE * _gap(world, o.one, o.two)]
 
 
 def points_inside(skin: Skin, x: np.ndarray, k: int, pieces: np.ndarray) -> np.ndarray:
@@ -145,6 +157,23 @@ def edges_of_piece(skin: Skin, k: int) -> np.ndarray:
 def _boxes_meet(x: np.ndarray, y: np.ndarray) -> bool:
     """Do the boxes of points ``x`` (n, 3) and ``y`` (m, 3) have a place in common?"""
     return bool((x.min(axis=0) < y.max(axis=0)).all() and (y.min(axis=0) < x.max(axis=0)).all())
+
+
+def _gap(world: World, a: int, b: int) -> float:
+    """The gap, m, of body ``a`` and piece ``b``, or the ground."""
+    ground = np.max(world.spec.ground.gap) if world.spec.ground else 0.0
+    return float(max(world.gap[a], world.gap[b] if b < len(world.gap) else ground))
+
+
+def _depth(world: World, x: np.ndarray, a: int, b: int) -> float:
+    """How deep, m, the deepest point of body ``a`` or piece ``b`` is in the other, at skin points ``x`` (n, 3)."""
+    deepest, skin = 0.0, world.skin
+    for one, two in ((a, b), (b, a)):
+        inside = points_inside(skin, x, two, np.array([one])) if is_closed(skin.triangles[two]) else np.zeros(0, bool)
+        if inside.any():
+            squared = igl.point_mesh_squared_distance(np.ascontiguousarray(x[inside]), x, skin.triangles[two])[0]
+            deepest = max(deepest, float(np.sqrt(squared.max())))
+    return deepest
 
 
 def _diagonal(points: np.ndarray) -> float:
@@ -183,6 +212,8 @@ def _lack(world: World, x: np.ndarray, a: int, b: int, out: np.ndarray) -> float
     Of what stands or is led only faces that it could leave as a whole count: it may be in a bowl.
     """
     mine, its = x[world.skin.piece == a], x[world.skin.piece == b]
+    if b == len(world.gap):
+        return float(-mine[:, 1].min())
     if world.firm[b] == LED:
         faces = _faces_near(world, x, b, a, SHALLOW * _diagonal(mine))
         its = x[faces.reshape(-1)] if len(faces) else its
@@ -194,7 +225,9 @@ def _tangled(world: World, x: np.ndarray, a: int, b: int) -> bool:
 
     Filled ones must not be in each other; in a shell, and in what stands, one may.
     """
-    skin, trace = world.skin, TRACE * max(world.gap[a], world.gap[b])
+    skin, trace = world.skin, TRACE * _gap(world, a, b)
+    if b == len(world.gap):
+        return bool(x[skin.piece == a, 1].min() < 0.0)
     filled = all(k < world.bodies and world.carriers[k].filled and world.firm[k] != LED for k in (a, b))
     if filled and any(points_inside(skin, x, one, np.array([two])).any() for one, two in ((a, b), (b, a))):
         return True

@@ -54,7 +54,7 @@ class Touching:
         self._widest = float(max([*world.gap[~world.of_balls], ground, 1e-6]))
         self._margin = HALF * (self._widest + 2.0 * np.where(world.of_balls, world.gap, 0.0)[patches.piece])
         self._spare = np.maximum(MOST * patches.size(np.arange(patches.moving)), LEAST * self._widest)
-        self._inside = []
+        self._inside, self._sunk = [], np.zeros(near.moving, bool)
         self._wide = patches.boxes(near.points, len(patches.piece)) + self._margin[:, None] * SIDES
         self._wide[: patches.moving] = np.nan
         self._start = near.points
@@ -75,6 +75,8 @@ class Touching:
         self.drop()
         self._cones, self._paired = self._patches.no_cones(), False
         share = self._world.octahedra.inside_out(x, FLAT, self._world.bodies)
+        ground = [a for a, b in self.tangled if b == len(self._world.gap)]
+        self._sunk = np.isin(self._near.piece[: self._near.moving], ground)
         self._crumpled = np.array([k for k in np.flatnonzero(share > CRUMPLED)
                                    if is_tangled_in_itself(self._world.skin, skin, int(k))], np.int64)
 
@@ -237,7 +239,7 @@ class Touching:
         e = np.flatnonzero(c.picked)
         if self._inside or self.tangled or len(self.sewn):
             e = e[self._counts(c.ids[e])]
-        low = np.flatnonzero(self._low)
+        low = np.flatnonzero(self._low & ~self._sunk)
         ground = np.full((len(low), 4), -1, np.int64)
         ground[:, 0] = low
         others = [*self._leaving, (ground, np.full(len(low), GROUND, np.int8), self._ground_gap[low])]
