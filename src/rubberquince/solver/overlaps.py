@@ -21,7 +21,7 @@ from rubberquince.solver.world import LED, Skin, World
 TRACE, SET_OFF = 1e-3, 0.9     # of the gap: what is so near to each other touches, and boxes are set so far apart
 TIME = 0.1          # s, to draw apart what could be drawn apart at once
 FARTHER = 3.0       # of how deep it is inside: so far a body leaves what stands as a whole, farther by its points
-SHALLOW = 0.25      # of the diagonal of a body: the same where no point is inside; faces that are farther do not count
+SHALLOW = 0.25      # of the diagonal of a body: the same where that is open; faces that are farther do not count
 MOST_FACES = 8      # of each pair, whose normals may lead out
 
 
@@ -59,11 +59,11 @@ def find_overlaps(world: World) -> tuple[list[Overlap], list[Straddle]]:
         if not world.meets[a, b] or not _boxes_meet(mine, its) or not _tangled(world, x, a, b):
             continue
         out = min(_ways_out(world, a, b), key=partial(_lack, world, x, a, b))
-        far = max(_lack(world, x, a, b, out), 0.0)
-        deep = _depth(world, x, a, b) if b in stands else np.inf
-        if far <= (FARTHER * deep + _gap(world, a, b) if deep > 0.0 else SHALLOW * _diagonal(mine)):
-            overlaps.append(Overlap(a, b, out, (far + _gap(world, a, b)) / TIME))
-        elif is_closed(skin.triangles[b]):
+        far, gap, closed = max(_lack(world, x, a, b, out), 0.0), _gap(world, a, b), is_closed(skin.triangles[b])
+        most = FARTHER * _depth(world, x, a, b) + gap if closed else SHALLOW * _diagonal(mine)
+        if b in own or far <= most:
+            overlaps.append(Overlap(a, b, out, (far + gap) / TIME))
+        elif closed:
             inside = points_inside(skin, x, b, np.array([a]))[skin.piece == a]
             straddles.append(Straddle(b, a, bool(inside.mean() > 0.5 and not world.outside_only[b])))
     return overlaps + _sunk(world, loose), straddles
@@ -87,10 +87,11 @@ def drawn_apart(world: World, overlap: Overlap, skin: np.ndarray, h: float) -> D
     one, two, out = overlap.one, overlap.two, overlap.out
     way = _lack(world, skin, one, two, out) + _gap(world, one, two)
     nodes = [np.arange(*world.first_node[body : body + 2]) for body in (one, two) if body < world.bodies]
-    mass = [float(world.mass[of].sum()) for of in nodes]
-    gives = [0.0 if (world.free[of] == 0.0).any() else 1.0 / m for of, m in zip(nodes, mass)]
-    coef = np.concatenate([sign * world.mass[of] / m for sign, of, m in zip(SIGNS, nodes, mass)])
-    stiffness = FIRMNESS / (sum(gives) * h * h) if any(gives) else 0.0
+    free = [world.mass[of] * world.free[of] for of in nodes]
+    mass = [part if part.any() else world.mass[of] for part, of in zip(free, nodes)]
+    gives = sum(1.0 / part.sum() for part in free if part.any())
+    coef = np.concatenate([sign * part / part.sum() for sign, part in zip(SIGNS, mass)])
+    stiffness = FIRMNESS / (gives * h * h) if gives else 0.0
     return Draw((one, two), out, np.concatenate(nodes), coef, min(h * overlap.speed, max(way, 0.0)), stiffness, True)
 
 
@@ -129,8 +130,8 @@ def parted(world: World) -> np.ndarray:
 
 def still_tangled(world: World, overlaps: list[Overlap], x: np.ndarray) -> list[Overlap]:
     """Those of which one is still inside the other at skin points ``x`` (n, 3), m."""
-    return [o for o in overlaps if _tangled(world, x, o.one, o.two) and
-            _lack(world, x, o.one, o.two, o.out) > -TRACE * _gap(world, o.one, o.two)]
+    return [o for o in overlaps if _lack(world, x, o.one, o.two, o.out) > -TRACE * _gap(world, o.one, o.two)
+            and _tangled(world, x, o.one, o.two)]
 
 
 def points_inside(skin: Skin, x: np.ndarray, k: int, pieces: np.ndarray) -> np.ndarray:
