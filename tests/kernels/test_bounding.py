@@ -99,7 +99,7 @@ def test_friction_is_the_slope_of_its_energy_and_never_more_than_its_grip(seed):
     grip, still = rng.uniform(0.1, 5.0, 2), 1e-3
     move = rng.normal(scale=still * rng.choice([0.1, 1.0, 30.0]), size=(8, 3))
     force, firm = np.zeros((8, 3)), np.zeros((2, 3, 3))
-    add_friction_force(ptr, node, coef, normal, grip, move, still, force, firm)
+    add_friction_force(ptr, node, coef, normal, grip, move, still, force, firm, False)
     step = 1e-6 * still
     for i, a in [(0, 0), (2, 1), (5, 2), (7, 0)]:
         ahead, behind = move.copy(), move.copy()

@@ -44,6 +44,23 @@ def mean(stepper, body):
 
 
 @pytest.mark.parametrize("quality", ["draft", "good"])
+@pytest.mark.parametrize("rigid", [True, False])
+@pytest.mark.parametrize("share", [0.95, 1.05])
+def test_on_a_tray_a_box_holds_to_the_limit_of_friction_and_slides_just_beyond_it(quality, rigid, share):
+    """Slip of (a - friction g) t² / 2: it crept at 13 mm/s where it should hold, and slid half as far again."""
+    friction, waits, size = 0.3, 0.2, np.array([0.06, 0.04, 0.06])
+    pull, touch, place = share * friction * 9.81, Touch(1e-3, friction), np.array([0.0, 0.121, 0.0])
+    tray = led((2.0, 0.1, 1.0), lambda t: (0.5 * pull * max(t - waits, 0.0) ** 2, 0.05, 0.0), friction=friction)
+    box = RigidSpec(BOX.points * size, BOX.triangles, np.eye(3), place, RigidMaterial(800.0), touch) if rigid else \
+        make_solid(BOX, size, 3, place, replace(FIRM, stiffness=1e6), touch)
+    stepper, count = Stepper(RunSpec([tray, box], [], ground=None, quality=QUALITIES[quality])), 24
+    frames(stepper, count)
+    time = count / 24 - waits
+    slip = 0.5 * pull * time * time - mean(stepper, 1)[0][0]
+    assert slip == pytest.approx(0.5 * max(pull - friction * 9.81, 0.0) * time * time, rel=0.06, abs=8e-4)
+
+
+@pytest.mark.parametrize("quality", ["draft", "good"])
 def test_a_box_goes_along_with_a_belt_that_friction_can_hold_and_lags_behind_one_it_cannot(quality):
     for pull, holds in ((2.0, True), (12.0, False)):
         box = make_solid(BOX, (0.1, 0.06, 0.1), 3, (0.0, 0.131, 0.0), FIRM, Touch(1e-3, 0.6))

@@ -335,8 +335,12 @@ def friction_energy(ptr, node, coef, normal, grip, move, still):
 
 
 @njit(cache=True, nogil=True)
-def add_friction_force(ptr, node, coef, normal, grip, move, still, out, firm):
-    """Gradient of the friction energy added to ``out`` (n, 3), its secant stiffness to ``firm`` (pairs, 3, 3) N/m."""
+def add_friction_force(ptr, node, coef, normal, grip, move, still, out, firm, slips):
+    """Gradient of the friction energy added to ``out`` (n, 3), its secant stiffness to ``firm`` (pairs, 3, 3) N/m.
+
+    With ``slips`` it is none along what slides, as the force there stays the same however far that goes: a secant
+    lets a slide that should end go on by the share of the grip that is needed.
+    """
     u = np.empty(3)
     for e in range(len(grip)):
         if grip[e] <= 0.0:
@@ -347,6 +351,10 @@ def add_friction_force(ptr, node, coef, normal, grip, move, still, out, firm):
             for b in range(3):
                 firm[e, a, b] -= hold * normal[e, a] * normal[e, b]
             firm[e, a, a] += hold
+        if slips and s >= still:
+            for a in range(3):
+                for b in range(3):
+                    firm[e, a, b] -= hold * u[a] * u[b] / (s * s)
         for k in range(ptr[e], ptr[e + 1]):
             for i in range(3):
                 out[node[k], i] += coef[k] * hold * u[i]

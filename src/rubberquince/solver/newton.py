@@ -190,7 +190,7 @@ class Newton:
         slope += at.resistance
         ct.add_contact_force(ptr, node, coef, normal, force, slope)
         firm = ct.stiffness_along(normal, curve)
-        ct.add_friction_force(ptr, node, coef, normal, grip, x - step.start, step.still, slope, firm)
+        ct.add_friction_force(ptr, node, coef, normal, grip, x - step.start, step.still, slope, firm, number == 0)
         pairs: Pairs = (ptr, node, coef, firm)
         pairs = self._seams.add_slope(x, slope, pairs)
         if step.bounces:
