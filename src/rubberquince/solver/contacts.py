@@ -38,12 +38,8 @@ class Contacts:
     def __init__(self, world: World) -> None:
         self._world, self._nothing = world, np.zeros_like(world.start)
         self._patches, self._sewn = Patches(world), np.zeros((0, 2), np.int64)
-        self._overlaps, self._straddles = find_overlaps(world)
-        self._tangled = list[Overlap]()
-        self._reach = Reach(world, self._patches.piece, partial(self._patches.boxes, count=len(self._patches.piece)),
-                            {straddle.piece for straddle in self._straddles})
         self._whole = _Carried(world, self._patches.near)
-        self._look_at(self._patches)
+        self.find_out()
         self._pushes, self._close = np.zeros(0, bool), np.zeros(0)
         self._known: tuple[np.ndarray, np.ndarray, float] = (NOWHERE, NOWHERE, 0.0)     # the last energy, and of what
         self._chosen: np.ndarray = NOWHERE              # of which relations
@@ -61,8 +57,17 @@ class Contacts:
         self._sewn = points
         self.touching.sewn = self.near.place[points]
 
+    def find_out(self) -> None:
+        """Find out how things start: how they touch is not what it was."""
+        world, patches = self._world, self._patches
+        self._overlaps, self._straddles = find_overlaps(world)
+        self._tangled = list[Overlap]()
+        self._reach = Reach(world, patches.piece, partial(patches.boxes, count=len(patches.piece)),
+                            {straddle.piece for straddle in self._straddles})
+        self.forget()
+
     def forget(self) -> None:
-        """Look anew, and at all: gaps have changed or points have jumped."""
+        """Look anew, and at all: points have jumped."""
         self._look_at(self._patches)
 
     def all_skins(self, x: np.ndarray) -> np.ndarray:

@@ -54,13 +54,14 @@ def find_overlaps(world: World) -> tuple[list[Overlap], list[Straddle]]:
     x, stands = skin.points, np.flatnonzero((world.firm[:-1] == LED) & ~world.of_balls).tolist()
     own = [k for k in range(world.bodies) if k not in stands and not world.of_balls[k]]
     loose = [k for k in own if world.free[slice(*world.first_node[k : k + 2])].all()]
+    points = [x[skin.piece == k] for k in range(len(world.gap))]
+    boxes = [(of.min(axis=0), of.max(axis=0)) for of in points]
     for a, b in [*combinations(own, 2), *product(loose, stands)]:
-        mine, its = x[skin.piece == a], x[skin.piece == b]
-        if not world.meets[a, b] or not _boxes_meet(mine, its) or not _tangled(world, x, a, b):
+        if not world.meets[a, b] or not _boxes_meet(boxes[a], boxes[b]) or not _tangled(world, x, a, b):
             continue
         out = min(_ways_out(world, a, b), key=partial(_lack, world, x, a, b))
         far, gap, closed = max(_lack(world, x, a, b, out), 0.0), _gap(world, a, b), is_closed(skin.triangles[b])
-        most = FARTHER * _depth(world, x, a, b) + gap if closed else SHALLOW * _diagonal(mine)
+        most = FARTHER * _depth(world, x, a, b) + gap if closed else SHALLOW * _diagonal(points[a])
         if b in own or far <= most:
             overlaps.append(Overlap(a, b, out, (far + gap) / TIME))
         elif closed:
@@ -155,9 +156,9 @@ def edges_of_piece(skin: Skin, k: int) -> np.ndarray:
     return skin.edges[distinct(own[own >= 0])]
 
 
-def _boxes_meet(x: np.ndarray, y: np.ndarray) -> bool:
-    """Do the boxes of points ``x`` (n, 3) and ``y`` (m, 3) have a place in common?"""
-    return bool((x.min(axis=0) < y.max(axis=0)).all() and (y.min(axis=0) < x.max(axis=0)).all())
+def _boxes_meet(one: tuple[np.ndarray, np.ndarray], two: tuple[np.ndarray, np.ndarray]) -> bool:
+    """Have two boxes, each its least and its greatest corner, a place in common?"""
+    return bool((one[0] < two[1]).all() and (two[0] < one[1]).all())
 
 
 def _gap(world: World, a: int, b: int) -> float:

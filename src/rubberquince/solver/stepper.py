@@ -156,7 +156,7 @@ class Stepper:
         """Change how a piece (solids first, then colliders) touches."""
         if not alike(touch, self.world.touches[piece]):
             self.world.set_touch(piece, touch)
-            self.contacts.forget()
+            self.contacts.find_out()
 
     def set_gravity(self, gravity: float, pulls: np.ndarray = DOWN) -> None:
         """Change how strongly gravity pulls, m/s², and in which direction (3,)."""
