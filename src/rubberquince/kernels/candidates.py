@@ -4,7 +4,7 @@ import numpy as np
 from numba import njit
 
 from rubberquince.kernels import LEAN
-from rubberquince.kernels.distance import closest, closing
+from rubberquince.kernels.distance import GROUND, closest, closing
 
 SAME = 1e-9          # m: so close at rest is in one place
 SPARE = 0.1         # of the gap: how far beyond it relations are picked
@@ -56,6 +56,48 @@ def spans(pair, gap, far, pairs):
     for k in range(pairs):
         begin[k + 1] = max(begin[k + 1], begin[k])
     return begin, lack
+
+
+@njit(cache=True, nogil=True)
+def gather(picked, ids, kind, gap, distance, inside, apart, low, ground_gap, x):
+    """All six arrays of the candidates that are ``picked`` (c,) bool and, after them, of the ground beneath those of
+    the first points that are ``low`` (moving,) bool, at ``x`` (n, 3); see solver.touching.
+    """
+    count = picked.sum() + low.sum()
+    whats, kinds, gaps = np.full((count, 4), -1), np.empty(count, np.int8), np.empty(count)
+    distances, insides, aparts, w = np.empty(count), np.empty(count, np.bool_), np.empty((count, 3)), np.empty(4)
+    k = 0
+    for e in range(len(picked)):
+        if picked[e]:
+            kinds[k], gaps[k], distances[k], insides[k] = kind[e], gap[e], distance[e], inside[e]
+            for i in range(4):
+                whats[k, i] = ids[e, i]
+            for i in range(3):
+                aparts[k, i] = apart[e, i]
+            k += 1
+    for p in range(len(low)):
+        if low[p]:
+            whats[k, 0], kinds[k], gaps[k] = p, GROUND, ground_gap[p]
+            distances[k], insides[k] = closest(GROUND, x, whats, k, w, aparts[k])
+            k += 1
+    return whats, kinds, gaps, distances, insides, aparts
+
+
+@njit(cache=True, nogil=True)
+def pick_low(x, moves, gap, low):
+    """Mark in ``low`` (moving,) bool the first points that may come within their ``gap`` (moving,), m, from the ground
+    on one of ``moves`` (m, n, 3) from ``x`` (n, 3); returns how many more that are.
+    """
+    more = 0
+    for p in range(len(low)):
+        if low[p]:
+            continue
+        down = 0.0
+        for m in range(len(moves)):
+            down = min(down, moves[m, p, 1])
+        low[p] = x[p, 1] + down < gap[p] * (1.0 + SPARE)
+        more += low[p]
+    return more
 
 
 @njit(**LEAN)

@@ -10,6 +10,7 @@ import numpy as np
 from numba import njit
 
 PATCH = 16          # triangles, at most
+ROUNDING = 1e-9     # of how far patches stray
 
 
 @njit(cache=True, nogil=True)
@@ -40,6 +41,23 @@ def widen_boxes(x, move, ptr, point, wanted, box):
             b0, b1, b2 = min(b0, x0), min(b1, x1), min(b2, x2)
             b3, b4, b5 = max(b3, x0), max(b4, x1), max(b5, x2)
         box[p, 0], box[p, 1], box[p, 2], box[p, 3], box[p, 4], box[p, 5] = b0, b1, b2, b3, b4, b5
+
+
+@njit(cache=True, nogil=True)
+def fit_boxes(x, ptr, point, box):
+    """Boxes (patches, 6) of the points of the first patches at ``x`` (n, 3)."""
+    box[:, :3], box[:, 3:] = np.inf, -np.inf
+    widen_boxes(x, np.zeros_like(x), ptr, point, np.ones(len(box), np.bool_), box)
+
+
+@njit(cache=True, nogil=True)
+def same(one, other):
+    """True when two motions (n, 3) are one."""
+    for p in range(len(one)):
+        for i in range(3):
+            if one[p, i] != other[p, i]:
+                return False
+    return True
 
 
 @njit(cache=True, nogil=True)
@@ -131,6 +149,33 @@ def stray(pairs, counts, x, move, start, way, ptr, point, moving, patches, need,
         far = _strayed(here, pairs[k, 0], pairs[k, 1])
         need[k] = max(need[k], far)
         off[k] = max(off[k], min(far, _strayed(there, pairs[k, 0], pairs[k, 1])))
+
+
+@njit(cache=True, nogil=True)
+def allow(need, off, counts, own, most, least, ahead, firm, strayed, strays, slack, along):
+    """How much farther pairs (k,) may move against each other until they are searched anew, into ``slack``, where they
+    do so by more than that; returns which, (k,) bool.
+
+    need, off : m, see ``stray``, of those that ``counts`` (k,) bool.  strayed : m, what they did before this substep,
+    0 where they are searched; ``strays`` is raised to what they do in all.
+    Those that need more than ``most`` (k,), m, are searched ``along`` their way, with ``firm`` times what they are off
+    it and ``least``, m, more; others with ``ahead`` times what they need, within both: a pair within a piece (``own``)
+    has just ``most``.
+    """
+    stale = np.zeros(len(counts), np.bool_)
+    for k in range(len(counts)):
+        if not counts[k]:
+            strays[k], slack[k] = -np.inf, -1.0         # searched for anew as soon as they count
+            continue
+        strays[k] = max(strays[k], strayed[k] + (off[k] if along[k] else need[k]))
+        if not strays[k] * (1.0 + ROUNDING) > slack[k]:
+            continue
+        stale[k], strayed[k], along[k] = True, 0.0, need[k] > most[k]
+        if along[k]:
+            strays[k], slack[k] = off[k], firm * off[k] + least
+        else:
+            strays[k], slack[k] = need[k], need[k] + min(max(ahead * need[k], most[k] if own[k] else least), most[k])
+    return stale
 
 
 @njit(cache=True, nogil=True)

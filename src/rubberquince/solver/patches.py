@@ -150,8 +150,8 @@ class Patches:
 
     def boxes(self, x: np.ndarray, count: int) -> np.ndarray:
         """Boxes (count, 6) of the first patches at skin points ``x`` (n, 3)."""
-        box = np.tile(np.repeat([np.inf, -np.inf], 3), (count, 1))
-        pt.widen_boxes(x, np.zeros_like(x), self._ptr, self._point, np.ones(count, bool), box)
+        box = np.empty((count, 6))
+        pt.fit_boxes(x, self._ptr, self._point, box)
         return box
 
     def widen(self, box: np.ndarray, x: np.ndarray, move: np.ndarray) -> None:
@@ -177,14 +177,10 @@ class Patches:
                      off)
         return need, off
 
-    def bends(self, move: np.ndarray, part: float) -> bool:
-        """Does ``move`` (n, 3), m, take some point of what can touch itself farther from the way of its body than
-        ``part`` of its finest length?
-        """
+    def finest(self) -> np.ndarray:
+        """The finest length (bodies,), m, of what can touch itself; infinite for what cannot."""
         own = np.diag(self._world.meets)[: self._world.bodies]
-        most = np.where(own, part * self._size[: len(own)], np.inf)
-        bent: bool = pt.bends(move, self.near.first, most)
-        return bent
+        return np.where(own, self._size[: len(own)], np.inf)
 
     def face_one_way(self, x: np.ndarray, pairs: np.ndarray, own: np.ndarray) -> np.ndarray:
         """Which pairs (k,) bool of one skin cannot meet soon, as at ``x`` they face one way."""

@@ -9,9 +9,10 @@ from collections.abc import Sequence
 import igl
 import numpy as np
 
+from rubberquince.kernels import candidates as cd
 from rubberquince.kernels import patches as pt
 from rubberquince.kernels.candidates import SPARE
-from rubberquince.kernels.distance import GROUND, LEAVING, closest_of
+from rubberquince.kernels.distance import LEAVING, closest_of
 from rubberquince.solver.candidates import Candidates
 from rubberquince.solver.overlaps import Straddle, is_across, is_tangled_in_itself, points_inside
 from rubberquince.solver.patches import Patches, found
@@ -27,7 +28,6 @@ CRUMPLED = 0.12     # of the cells of a solid: one of which more are inside out 
 #                     if it is tangled in itself
 HALF = 0.5 * (1.0 + SPARE)       # of the gap: what boxes are widened by
 SIDES = np.repeat([-1.0, 1.0], 3)
-ROUNDING = 1e-9
 NOWHERE = np.zeros((0, 3))
 
 
@@ -53,6 +53,7 @@ class Touching:
         self._ground_gap[~world.meets[near.piece[: near.moving], -1]] = -np.inf
         self._widest = float(max([*world.gap[~world.of_balls], ground, 1e-6]))
         self._margin = HALF * (self._widest + 2.0 * np.where(world.of_balls, world.gap, 0.0)[patches.piece])
+        self._limp = BEND * patches.finest()
         self._spare = np.maximum(MOST * patches.size(np.arange(patches.moving)), LEAST * self._widest)
         self._inside, self._sunk = [], np.zeros(near.moving, bool)
         self._wide = patches.boxes(near.points, len(patches.piece)) + self._margin[:, None] * SIDES
@@ -62,7 +63,7 @@ class Touching:
         self._keys, self._pairs = np.zeros(0, np.int64), np.zeros((0, 2), np.int64)
         self._own, self._smooth = np.zeros(0, bool), np.zeros(0, bool)
         self._slack, self._strayed = np.zeros(0), np.zeros(0)       # of each pair, m; strays before this substep
-        self._along = np.zeros(0, bool)                             # of each pair: listed along the way
+        self._along, self._most = np.zeros(0, bool), np.zeros(0)    # of each pair: listed along the way; see _cover
         self._alike, self._strays, self._candidates = np.zeros(0, bool), np.zeros(0), Candidates.none()
         self._spans = self._candidates.spans(0)
         self._crumpled = np.zeros(0, np.int64)
@@ -121,14 +122,14 @@ class Touching:
             self._way = moves[0] if moves else np.zeros(x.shape)
         fresh = self._at is not at
         if not fresh:
-            moves = tuple(move for move in moves if not any(np.array_equal(move, known) for known in self._moves))
+            moves = tuple(move for move in moves if not any(pt.same(move, known) for known in self._moves))
         if not (fresh or moves):
             return False
         if fresh:
             self._at, self._moves, self._strays = at, [], self._strayed.copy()
             moves = (np.zeros(x.shape), *moves)
         self._moves += moves
-        bent = [move for move in moves if self._patches.bends(move, BEND)]
+        bent = [move for move in moves if pt.bends(move, self._near.first, self._limp)]
         for move in bent:
             self._face(x + move)
         anew = self._pair_up(x, list(moves))
@@ -150,13 +151,9 @@ class Touching:
 
     def _pick(self, x: np.ndarray, moves: np.ndarray) -> int:
         """Pick what may come within its gap under ``moves`` (m, n, 3), m; returns how much more that is."""
-        moving = self._near.moving
         more = self._candidates.pick(self._spans, self._own, self._strays, x, moves)
         if self._world.spec.ground:
-            lowest = x[:moving, 1] + np.minimum(moves[:, :moving, 1].min(axis=0), 0.0)
-            low = lowest < self._ground_gap * (1.0 + SPARE)
-            more += int((low & ~self._low).sum())
-            self._low |= low
+            more += cd.pick_low(x, moves, self._ground_gap, self._low)
         return more
 
     def _turn(self, x: np.ndarray, moves: list[np.ndarray]) -> bool:
@@ -183,23 +180,15 @@ class Touching:
 
     def _cover(self, x: np.ndarray, moves: list[np.ndarray]) -> bool:
         """Make the candidates hold on the ways of ``moves`` from ``x``; returns True when some were searched for."""
-        self._slack[self._alike] = -1.0             # searched for anew where they no longer face one way
-        need, off = self._patches.stray(self._pairs, ~self._alike, x, moves, self._start, self._way)
-        strays = np.maximum(self._strays, self._strayed + np.where(self._along, off, need))
-        stale = ~self._alike & (strays * (1.0 + ROUNDING) > self._slack)
-        if stale.any():
-            most = MOST * self._patches.size(self._pairs[:, 0])
-            self._along = np.where(stale, need > most, self._along)
-            least = np.where(self._own, most, LEAST * self._widest)
-            slack = np.where(self._along, FIRM * off + LEAST * self._widest, need + np.clip(AHEAD * need, least, most))
-            self._slack = np.where(stale, slack, self._slack)
-            self._strayed = np.where(stale, 0.0, self._strayed)
-            strays = np.where(stale, np.where(self._along, off, need), strays)
-            new = self._patches.search(self._pairs, stale, self._slack, self._along, self._start, self._way,
-                                       self._own)
-            self._candidates = self._candidates.joined(~(stale | self._alike), new)
-        self._strays = np.where(self._alike, -np.inf, strays)
-        return bool(stale.any())
+        counts = ~self._alike
+        need, off = self._patches.stray(self._pairs, counts, x, moves, self._start, self._way)
+        stale = pt.allow(need, off, counts, self._own, self._most, LEAST * self._widest, AHEAD, FIRM, self._strayed,
+                         self._strays, self._slack, self._along)
+        if not stale.any():
+            return False
+        new = self._patches.search(self._pairs, stale, self._slack, self._along, self._start, self._way, self._own)
+        self._candidates = self._candidates.joined(counts & ~stale, new)
+        return True
 
     def _pair_up(self, x: np.ndarray, moves: list[np.ndarray]) -> bool:
         """Find the pairs of patches that may meet on ``moves`` from ``x``, if those known do not hold; True if so."""
@@ -230,23 +219,21 @@ class Touching:
         pieces = patches.piece[self._pairs]
         self._own = (pieces[:, 0] == pieces[:, 1]) & ~self._world.of_balls[pieces[:, 0]]
         self._smooth = self._own & patches.smooth(self._pairs)
+        self._most = MOST * patches.size(self._pairs[:, 0])
         self._alike = self._left_alone(self._start)
         return True
 
     def _collect(self, x: np.ndarray) -> None:
         """Join what was picked, what leads out of colliders, and the ground, all at ``x`` (n, 3)."""
         c = self._candidates
-        e = np.flatnonzero(c.picked)
+        picked, low = c.picked, self._low & ~self._sunk
         if self._inside or self.tangled or len(self.sewn):
-            e = e[self._counts(c.ids[e])]
-        low = np.flatnonzero(self._low & ~self._sunk)
-        ground = np.full((len(low), 4), -1, np.int64)
-        ground[:, 0] = low
-        others = [*self._leaving, (ground, np.full(len(low), GROUND, np.int8), self._ground_gap[low])]
-        parts = [tuple(column[e] for column in (c.ids, c.kind, c.gap, c.distance, c.inside, c.apart))]
-        parts += [(*other, *closest_of(*other[:2], x)) for other in others]
-        self.ids, self.kind, self.gap, self.distance, self.inside, self.apart = (
-            np.concatenate(column) for column in zip(*parts))
+            picked = picked & self._counts(c.ids)
+        parts = cd.gather(picked, c.ids, c.kind, c.gap, c.distance, c.inside, c.apart, low, self._ground_gap, x)
+        if self._leaving:
+            others = [(*other, *closest_of(*other[:2], x)) for other in self._leaving]
+            parts = tuple(np.concatenate(column) for column in zip(parts, *others))
+        self.ids, self.kind, self.gap, self.distance, self.inside, self.apart = parts
 
     # --- what starts inside another -------------------------------------------------------------------
 
