@@ -76,8 +76,8 @@ class SharedLink:
 
 @pytest.fixture
 def window(qtbot, own_folders, answers, request, solver, monkeypatch):
-    """An empty window of the usual size."""
-    if request.module.__name__ != "test_faults":
+    """An empty window of the usual size; what is about how processes come and go asks for its own ones."""
+    if request.node.get_closest_marker("own_processes") is None:
         monkeypatch.setattr("rubberquince.ui.assistant.Helper", HelperHere)
         monkeypatch.setattr("rubberquince.ui.runner.Link", partial(SharedLink, solver))
     QSettings.setPath(QSettings.Format.NativeFormat, QSettings.Scope.UserScope, str(own_folders))

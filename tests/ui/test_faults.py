@@ -8,6 +8,7 @@ import threading
 import time
 
 import numpy as np
+import pytest
 from PySide6.QtCore import QMimeData, QPoint, QPointF, Qt, QTimer
 from PySide6.QtGui import QDropEvent, QWheelEvent
 from PySide6.QtTest import QTest
@@ -252,6 +253,7 @@ def test_the_stretch_has_a_legend_and_the_lanes_say_the_value_under_the_pointer(
     assert lanes.lanes[1].show(1.234) == "1.2 m/s"
 
 
+@pytest.mark.own_processes
 def test_cells_are_never_shown_over_frames_of_other_cells(show, qtbot):
     window = show(small_scene())
     play_to_end(window, qtbot)
@@ -326,6 +328,7 @@ def test_a_bake_belongs_to_its_file_is_shown_and_can_be_cleared(show, qtbot, tmp
     assert not root.exists() and not window.runner.known(5)
 
 
+@pytest.mark.own_processes
 def test_two_windows_on_one_scene_do_not_write_one_folder(show, qtbot, window):
     first = show(small_scene(last=3000))
     first.player.toggle()
@@ -342,6 +345,7 @@ def test_two_windows_on_one_scene_do_not_write_one_folder(show, qtbot, window):
     second.deleteLater()
 
 
+@pytest.mark.own_processes
 def test_another_scene_while_computing_and_play_right_after(show, qtbot):
     window = show(small_scene(last=2000))
     window.player.toggle()
@@ -353,6 +357,7 @@ def test_another_scene_while_computing_and_play_right_after(show, qtbot):
     assert window.runner.good_up_to(12) and set(window.runner.skins(3)) == {"other"}
 
 
+@pytest.mark.own_processes
 def test_killed_while_it_wakes_the_window_goes_on(show, qtbot):
     window = show(small_scene(last=8))
     link = window.runner._link
@@ -409,6 +414,7 @@ def test_an_error_nobody_caught_is_logged_said_and_the_scene_is_kept(show, monke
     assert str(log_folder()) in sentence(window)
 
 
+@pytest.mark.own_processes
 def test_the_window_answers_while_it_plays_types_and_imports_a_large_mesh(show, qtbot, tmp_path):
     mesh = primitives.sphere(400, 200)
     write_obj(tmp_path / "large.obj", [Exported("ball", mesh, mesh.points)])
@@ -443,6 +449,7 @@ def test_the_window_answers_while_it_plays_types_and_imports_a_large_mesh(show, 
     timer.stop()
 
 
+@pytest.mark.own_processes
 def test_a_remesh_is_stopped_by_its_button(show, monkeypatch):
     window = show(small_scene())
     before = window.bench.scene

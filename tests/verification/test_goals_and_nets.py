@@ -106,7 +106,7 @@ def test_a_hanging_net_lengthens_as_a_sheet_however_fine(rings, within):
     for across in (8, 16):
         spec = net(across, rings, 300.0, rotation=down, held=lambda p: p[:, 2] > 0.199)
         stepper = Stepper(RunSpec([spec], [], ground=None))
-        for _ in range(48):
+        for _ in range(36):
             stepper.frame()
         longer.append((stepper.world.start[:, 1].min() - stepper.state.x[:, 1].min()) / 0.4)
     assert longer[1] == pytest.approx(0.3 * 9.81 * 0.4 / (2.0 * 300.0), rel=within)
@@ -120,7 +120,7 @@ def test_a_drumskin_has_the_pitch_of_its_tension(waves, draws):
     A goal of each point raises its square by κ / ρ; one of the mean height leaves waves as they are.
     """
     side, stretch, taut = 0.3, 1500.0 if draws is None else 15.0, 0.95
-    spec = net(20, 1, stretch, (side, 1.0, side), taut, halves=0.0, held=lambda p: np.abs(p).max(axis=1) > 0.499 * side)
+    spec = net(16, 1, stretch, (side, 1.0, side), taut, halves=0.0, held=lambda p: np.abs(p).max(axis=1) > 0.499 * side)
     spec = spec if draws is None else with_goal(spec, 0.8, draws=draws)
     stepper = Stepper(RunSpec([spec], [], fps=240.0, gravity=0.0, ground=None))
     rest = stepper.world.start
@@ -129,7 +129,7 @@ def test_a_drumskin_has_the_pitch_of_its_tension(waves, draws):
     shape = across * np.cos(np.pi * rest[:, 2] / side)
     stepper.state.v[free, 1] = 0.2 * shape[free]
     height = []
-    for _ in range(72 if draws is None else 200):
+    for _ in range(72 if draws is None else 110):
         stepper.frame()
         height.append(float(shape @ stepper.state.x[:, 1]))
     turns = np.flatnonzero(np.diff(np.sign(height)))
@@ -179,7 +179,7 @@ def test_braces_span_the_inside_and_let_a_limp_skin_stand():
     assert heights[1] > 0.18 and heights[0] < heights[1] - 0.01
 
 
-def arch(bands=36, sides=12, radius=0.15, thick=0.03):
+def arch(bands=26, sides=10, radius=0.15, thick=0.03):
     """A closed tube that stands as half a ring, m."""
     along, turn = np.linspace(0.0, np.pi, bands + 1)[:, None], 2.0 * np.pi * np.arange(sides) / sides
     out = radius + thick * np.cos(turn)
@@ -211,7 +211,7 @@ def test_a_limp_arch_slumps_and_braces_raise_it_again():
     for lying in (made, slumped):
         standing = after(braces, lying)[0]
         assert np.ptp(standing[:, 1]) > 0.97 * tall
-        assert np.sqrt(((standing - made) ** 2).sum(axis=1).mean()) < 0.01 * tall
+        assert np.sqrt(((standing - made) ** 2).sum(axis=1).mean()) < 0.015 * tall
 
 
 def test_a_rope_between_two_pins_hangs_as_a_catenary():
@@ -220,11 +220,11 @@ def test_a_rope_between_two_pins_hangs_as_a_catenary():
     mesh = PolyMesh(rope.points * (0.012, apart, 0.012), rope.face_sizes, rope.face_points)
     pairs, long, weight = net_links(mesh.points, mesh, 1)
     across = np.array([[0.0, -1.0, 0.0], [1.0, 0.0, 0.0], [0.0, 0.0, 1.0]])
-    spec = make_shell(mesh, (1.0, 1.0, 1.0), (0.0, 1.0, 0.0), ShellMaterial(3000.0, 0.2, 0.0, 0.3, 0.1), net=True,
+    spec = make_shell(mesh, (1.0, 1.0, 1.0), (0.0, 1.0, 0.0), ShellMaterial(3000.0, 0.2, 0.0, 0.3, 0.05), net=True,
                       links=(Links(pairs, length / apart * long, weight),), rotation=across,
                       held=lambda p: np.abs(p[:, 1]) > 0.4999 * apart)
     stepper = Stepper(RunSpec([spec], [], ground=None, quality=QUALITIES["draft"]))
-    for _ in range(60):
+    for _ in range(40):
         stepper.frame()
     width = brentq(lambda a: 2.0 * a * np.sinh(apart / (2.0 * a)) - length, 0.02, 5.0)
     middle = np.abs(stepper.world.start[:, 0]) < 0.01
@@ -235,14 +235,14 @@ def test_a_rope_between_two_pins_hangs_as_a_catenary():
 def test_a_cage_weighs_and_swings_as_the_block_it_stands_for():
     weighs, middle, pitch = [], [], []
     for role in ("solid", "cage"):
-        piece = Piece(id="a", name="A", role=role, shape=BlockShape(), solid=SolidValues(cells=5, density=1e3),
+        piece = Piece(id="a", name="A", role=role, shape=BlockShape(), solid=SolidValues(cells=4, density=1e3),
                       place=Place(position=(0.0, 0.5, 0.0), size=(0.1, 0.14, 0.1)))
         run = RunSettings(ground=False, gravity=0.0, quality="good", fps=96.0)
         stepper = Stepper(assemble(Scene(pieces=(piece,), run=run), {}).spec)
         mass, start = stepper.world.mass, stepper.world.start
         stepper.state.v[:] = (start - mass @ start / mass.sum()) * (-0.4, 1.0, -0.4)
         tall = []
-        for _ in range(60):
+        for _ in range(40):
             stepper.frame()
             x = stepper.state.x
             tall.append(mass @ (x - mass @ x / mass.sum())[:, 1] ** 2)

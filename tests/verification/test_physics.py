@@ -1,6 +1,7 @@
 """The solver against analytic answers and an independent finite-element solution."""
 
 from dataclasses import replace
+from functools import cache
 
 import numpy as np
 import pytest
@@ -65,21 +66,22 @@ def linear_reference(solid, gravity):
     return sag.reshape(-1, 3)
 
 
+@cache
+def sag_of_a_bar(poisson, hangs, stretching):
+    material = replace(JELLY, stiffness=2e5, poisson=poisson, density=1000.0, wobble_halves=0.05)
+    bar = make_solid(primitives.block((4, 12, 4)), (0.06, 0.18, 0.06), 3, (0.0, 0.5, 0.0), material,
+                     held=lambda nodes: nodes[:, 1] * (1.0 if hangs else -1.0) > 0.0899)
+    stepper = Stepper(RunSpec([replace(bar, stretching=stretching)], [], ground=None))
+    for _ in range(14):
+        stepper.frame()
+    return np.abs(stepper.state.x[:, 1] - stepper.world.start[:, 1]).max()
+
+
 @pytest.mark.parametrize("poisson", [0.25, 0.44])
 @pytest.mark.parametrize("ratio", [3.0, 0.3])
 def test_a_bar_that_resists_one_way_more_hangs_or_stands_stiffer_by_as_much(ratio, poisson):
     """ρ g L² / 2E of a bar, with the E of that way.  What keeps its volume is stretched aside when squeezed, too."""
-    material = replace(JELLY, stiffness=2e5, poisson=poisson, density=1000.0, wobble_halves=0.05)
-
-    def sag(hangs, stretching):
-        bar = make_solid(primitives.block((4, 12, 4)), (0.06, 0.18, 0.06), 3, (0.0, 0.5, 0.0), material,
-                         held=lambda nodes: nodes[:, 1] * (1.0 if hangs else -1.0) > 0.0899)
-        stepper = Stepper(RunSpec([replace(bar, stretching=stretching)], [], ground=None))
-        for _ in range(18):
-            stepper.frame()
-        return np.abs(stepper.state.x[:, 1] - stepper.world.start[:, 1]).max()
-
-    harder, other = (sag(hangs, 1.0) / sag(hangs, ratio) for hangs in ((True, False) if ratio > 1.0 else (False, True)))
+    harder, other = (sag_of_a_bar(poisson, hangs, 1.0) / sag_of_a_bar(poisson, hangs, ratio) for hangs in ((True, False) if ratio > 1.0 else (False, True)))
     assert harder == pytest.approx(max(ratio, 1.0 / ratio), rel=0.1)
     assert 1.0 < other < (1.25 if poisson < 0.3 else 0.6 * harder)
 
@@ -228,7 +230,7 @@ def test_a_ruined_start_comes_to_rest(start):
         x[:, 0] *= -1
     else:
         x[:] = np.random.default_rng(3).uniform(-0.05, 0.05, x.shape)
-    for _ in range(60):
+    for _ in range(54):
         stepper.frame()
     assert np.isfinite(stepper.state.x).all()
     assert np.ptp(stepper.state.x, axis=0).max() < 0.3
