@@ -256,8 +256,12 @@ class Contacts:
             self._known = (x, self.touching.ids, energy)
         return self._known[2]
 
-    def pairs(self, x: np.ndarray, stiffness: np.ndarray, again: bool = False) -> tuple[np.ndarray, ...]:
-        """What pushes at ``x``; see kernels.contact.active_pairs, of which these are all but the last.
+    def pairs(self, x: np.ndarray, stiffness: np.ndarray) -> tuple[np.ndarray, ...]:
+        """What pushes at ``x``; see kernels.contact.active_pairs, of which these are all but the last."""
+        return self._pairs(x, stiffness)[:-1]
+
+    def evened_pairs(self, x: np.ndarray, stiffness: np.ndarray, again: bool) -> tuple[np.ndarray, ...]:
+        """The same, for a substep of many Newton steps.
 
         Friction goes by what pushes where a Newton step begins.  Where a thing is wedged, that changes with friction in
         turn, to and fro without end: ``again`` takes the mean of what it would be and what it was the time before.

@@ -182,8 +182,9 @@ class Newton:
     def _newton(self, at: Place, step: Step, number: int) -> Move:
         """One Newton step with line search: the last one needed where the energy fell as its quadratic model said."""
         x = at.x
-        ptr, node, coef, normal, curve, force, grip = self._contacts.pairs(
-            x, step.contact, number >= EVENED and step.evens)
+        contacts, again = self._contacts, number >= EVENED
+        ptr, node, coef, normal, curve, force, grip = (
+            contacts.evened_pairs(x, step.contact, again) if step.evens else contacts.pairs(x, step.contact))
         slope = np.empty_like(x)
         self._system.gradient(x, slope)
         add_inertia_force(step.inertia, x, step.target, slope)
