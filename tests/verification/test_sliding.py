@@ -1,5 +1,7 @@
 """What rolls, slides, sticks and is piled up, against what mechanics says of it."""
 
+from dataclasses import replace
+
 import numpy as np
 import pytest
 from scipy.spatial.transform import Rotation
@@ -7,7 +9,16 @@ from scipy.spatial.transform import Rotation
 from bodies import CANVAS, make_block_collider, make_shell, make_solid
 from rubberquince.shapes import primitives
 from rubberquince.shapes.polymesh import PolyMesh
-from rubberquince.solver.specs import QUALITIES, Inflation, Material, RunSpec, ShellMaterial, Touch
+from rubberquince.solver.specs import (
+    QUALITIES,
+    Inflation,
+    Material,
+    RigidMaterial,
+    RigidSpec,
+    RunSpec,
+    ShellMaterial,
+    Touch,
+)
 from rubberquince.solver.stepper import Stepper
 
 GRAVITY = 9.81
@@ -137,3 +148,27 @@ def test_what_is_dropped_into_a_pen_comes_to_rest_and_gains_no_energy(quality, f
         stepper.frame()
     assert np.diff(energy).max() < jump * energy[0] and energy[-1] < 0.5 * energy[0]
     assert np.linalg.norm(stepper.skin() - skin, axis=1).max() * 24 < 2e-3
+
+
+@pytest.mark.parametrize("quality", ["draft", "good"])
+@pytest.mark.parametrize("kind", ["rigid", "solid"])
+def test_what_stands_on_a_cloth_stands_on_that_and_goes_along_with_it(kind, quality):
+    """A heavy thing pressed it flat on the ground, stood on that instead, and the cloth slid away under it."""
+    block, at, touch = primitives.block((2, 2, 2)), np.array([0.0, 0.033, 0.0]), Touch(1e-3, 0.4)
+    cloth = make_shell(primitives.sheet(16, 16), (0.3, 1.0, 0.3), (0.0, 0.0015, 0.0), replace(CANVAS, bend=1e-5), touch)
+    rest = cloth.points + cloth.translation
+
+    def pulled(since):
+        """At 2 m/s² from a fifth of a second on: friction can speed up what stands there by 3.9."""
+        return rest + np.array([max(since - 0.2, 0.0) ** 2, 0.0, 0.0])
+
+    cloth = replace(cloth, held=cloth.points[:, 0] > 0.149, course=pulled)
+    heavy = make_solid(block, (0.06, 0.06, 0.06), 3, at, Material(5e4, 0.42, 800.0, 0.1), touch)
+    if kind == "rigid":
+        heavy = RigidSpec(block.points * 0.06, block.triangles, np.eye(3), at, RigidMaterial(800.0), touch)
+    stepper = Stepper(RunSpec([cloth, heavy], [], quality=QUALITIES[quality], ground=touch))
+    mass = stepper.world.mass * (stepper.world.node_body == 1)
+    for frame in range(17):
+        stepper.frame(frame / 24)
+    assert mass @ stepper.state.x[:, 0] / mass.sum() == pytest.approx((17 / 24 - 0.2) ** 2, abs=0.02)
+    assert stepper.skin()[-26:, 1].min() > 1.2e-3               # there is the cloth between it and the ground

@@ -19,6 +19,7 @@ from rubberquince.kernels.distance import EDGE_EDGE, GROUND, closest
 
 BORDER = 0.25       # of the gap: how near what need not push comes before it does
 PASSES, LEVEL = 0.9, 0.999      # of how near a point is to a face: so near its other relations pass; what is as near
+MOST_LAYERS = 16    # of what is thin, through which what presses is passed on
 FLOOR = 1e-3        # of the gap: below it the barrier goes on as its own parabola, so it stays finite
 CARRIED = 4.0       # of a slow step: what goes to and fro with another faster than this does not rest on it
 
@@ -144,6 +145,44 @@ def choose(ids, kind, gap, distance, inside, piece, moving):
         else:
             pushes[e] = inside[e] or distance[e] < nearest[p]
     return pushes, near
+
+
+@njit(cache=True, nogil=True)
+def pass_on_firmness(ids, kind, gap, distance, piece, moving, thin, by_area, by_point):
+    """What is thin is as firm as the firmest that presses it on something else, through however many layers.
+
+    ``by_area`` and ``by_point`` (points,) of solver.firmness are raised at the points of ``thin`` pieces (pieces,) bool
+    that touch two others, or one and themselves, by relations nearer than their ``gap``, m.  Returns which points
+    (moving,) bool that are.
+    """
+    other, between = np.full(moving, -2), np.zeros(moving, np.bool_)
+    touching = np.flatnonzero(distance < gap)
+    for e in touching:
+        split = 2 if kind[e] == EDGE_EDGE else 1
+        one, two = piece[ids[e, 0]], piece[ids[e, 3]] if ids[e, 3] >= 0 else -1
+        for k in range(4):
+            p, across = ids[e, k], two if k < split else one
+            if 0 <= p < moving and thin[piece[p]]:
+                between[p] |= other[p] not in (-2, across)
+                other[p] = across
+    if not between.any():
+        return between
+    for _ in range(MOST_LAYERS):
+        firmer = False
+        for e in touching:
+            split = 2 if kind[e] == EDGE_EDGE else 1
+            for k in range(4):
+                p = ids[e, k]
+                if not 0 <= p < moving or not between[p]:
+                    continue
+                for m in range(split, 4) if k < split else range(split):
+                    q = ids[e, m]
+                    if 0 <= q < moving and (by_area[q] > by_area[p] or by_point[q] > by_point[p]):
+                        by_area[p], by_point[p] = max(by_area[p], by_area[q]), max(by_point[p], by_point[q])
+                        firmer = True
+        if not firmer:
+            break
+    return between
 
 
 @njit(**LEAN)

@@ -12,6 +12,7 @@ from rubberquince.kernels.distance import come_within
 from rubberquince.kernels.groups import groups
 from rubberquince.kernels.limit import FREE, HELD_BACK, is_safe, limit_motion
 from rubberquince.solver.bounce import Draw
+from rubberquince.solver.firmness import Firmness
 from rubberquince.solver.near import Near
 from rubberquince.solver.overlaps import Overlap, drawn_apart, find_overlaps, still_tangled
 from rubberquince.solver.patches import Patches, found
@@ -150,6 +151,18 @@ class Contacts:
         """How a step of ``h``, s, that begins at nodes ``x`` (n, 3) draws tangled solids apart."""
         skin = self.all_skins(x) if self._tangled else x
         return [drawn_apart(self._world, overlap, skin, h) for overlap in self._tangled]
+
+    def squeezed(self, firm: Firmness) -> np.ndarray:
+        """Stiffness of contact (points,), N/m, where what is thin is squeezed between others as it was looked at."""
+        w, t, near = self._world, self.touching, self.near
+        if not w.thin.any():
+            return firm.contact
+        by_area, by_point = firm.by_area.copy(), firm.by_point.copy()
+        between = np.flatnonzero(ct.pass_on_firmness(t.ids, t.kind, t.gap, t.distance, near.piece, near.moving, w.thin,
+                                                     by_area, by_point))
+        contact = firm.contact.copy()
+        contact[between] = np.maximum(near.area[between] * by_area[between], by_point[between])
+        return contact
 
     def _lists(self) -> tuple[np.ndarray, ...]:
         return self.touching.ids, self.touching.kind, self.touching.gap, self._pushes

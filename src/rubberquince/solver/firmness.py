@@ -1,5 +1,7 @@
 """How firm contact is: it has to bear what a step brings and what a body weighs, and to use up little of the gap."""
 
+from dataclasses import dataclass
+
 import numpy as np
 
 from rubberquince.solver.specs import LedSpec, RigidSpec
@@ -12,26 +14,43 @@ POINT_INERTIA, POINT_LOAD = 0.1, 4.0        # the same for a single point of a r
 BALL_INERTIA, BALL_LOAD = 40.0, 100.0       # the same for a pellet, of whose gap, its radius, little is to be used up
 
 
-def contact_stiffness(w: World, h: float) -> np.ndarray:
-    """Stiffness of the contact of skin points (points,), N/m, for steps of ``h``, s."""
+@dataclass(frozen=True, eq=False)
+class Firmness:
+    """Stiffness of the ``contact`` of skin points (points,), N/m.
+
+    What is thin bears more where something presses it on something else: by its area as much as that does, ``by_area``
+    (points,) N/m³, and at each of its points ``by_point`` (points,) N/m.
+    """
+
+    contact: np.ndarray
+    by_area: np.ndarray
+    by_point: np.ndarray
+
+    def of(self, points: np.ndarray) -> "Firmness":
+        return Firmness(self.contact[points], self.by_area[points], self.by_point[points])
+
+
+def contact_firmness(w: World, h: float) -> Firmness:
+    """How firm contact is in steps of ``h``, s."""
     skin, h = w.skin, max(h, FINEST)
-    contact = np.zeros(len(skin.points))
+    contact, by_area, by_point = np.zeros((3, len(skin.points)))
     for body in range(w.bodies):
         if isinstance(w.spec.bodies[body], LedSpec):
             continue                    # it is as firm as what it meets
         mine = slice(*np.searchsorted(skin.piece[: skin.moving], [body, body + 1]))
         if w.of_balls[body]:
             pull = abs(w.gravity * w.weight[body])
-            contact[mine] = w.mass[w.node_body == body] * (BALL_INERTIA / (h * h)
-                                                           + BALL_LOAD * pull / w.point_gap[: skin.moving][mine])
+            contact[mine] = by_point[mine] = w.mass[w.node_body == body] * (
+                BALL_INERTIA / (h * h) + BALL_LOAD * pull / w.point_gap[: skin.moving][mine])
             continue
         mass = w.mass[w.node_body == body].sum() / max(skin.area[mine].sum(), 1e-300)
-        contact[mine] = skin.area[mine] * (CONTACT_INERTIA * mass / (h * h)
-                                           + CONTACT_LOAD * w.own_pressure(body)
-                                           / np.maximum(w.point_gap[: skin.moving][mine], 1e-6))
+        by_area[mine] = (CONTACT_INERTIA * mass / (h * h) + CONTACT_LOAD * w.own_pressure(body)
+                         / np.maximum(w.point_gap[: skin.moving][mine], 1e-6))
+        contact[mine] = skin.area[mine] * by_area[mine]
         if isinstance(w.spec.bodies[body], RigidSpec):
-            contact[mine] = np.maximum(contact[mine], _of_one_point(w, body, h))
-    return contact
+            by_point[mine] = _of_one_point(w, body, h)
+            contact[mine] = np.maximum(contact[mine], by_point[mine])
+    return Firmness(contact, by_area, by_point)
 
 
 def _of_one_point(w: World, body: int, h: float) -> float:

@@ -14,7 +14,7 @@ from rubberquince.solver.contacts import Contacts, OutgrownError
 from rubberquince.solver.courses import Courses
 from rubberquince.solver.damping import Damping
 from rubberquince.solver.energy import Energy
-from rubberquince.solver.firmness import contact_stiffness
+from rubberquince.solver.firmness import Firmness, contact_firmness
 from rubberquince.solver.forces import Forces
 from rubberquince.solver.meetings import find_bounces
 from rubberquince.solver.newton import PATIENT, Effort, Move, Newton, Step
@@ -85,7 +85,7 @@ class Stepper:
         self._newton = Newton(self.world, self.system, self.contacts, self.seams, self._courses, stop)
         self._energy = Energy(self.world, self._newton, self.contacts, self.seams, self._courses)
         self._balls = Balls(self.world)
-        self._contact = np.zeros(0)         # stiffness of points in this frame, N/m
+        self._firmness = Firmness(*np.zeros((3, 0)))        # of the contact of points in this frame
         self._nothing = np.zeros_like(rest)
         self.effort = Effort()
         self._materials = list(self.world.materials)
@@ -229,7 +229,7 @@ class Stepper:
         h = 1.0 / (self.fps * self.substeps)
         x, v = self.state.x, self.state.v
         self.contacts.begin_frame(x, v / self.fps, again)
-        self._contact = contact_stiffness(self.world, h)[self.contacts.near.number]
+        self._firmness = contact_firmness(self.world, h).of(self.contacts.near.number)
         self._forces.begin_frame(x, self.contacts.all_skins(x))
         for k in range(self.substeps):
             self._tell(k / self.substeps)
@@ -418,6 +418,7 @@ class Stepper:
         turned = self._scheme.turned_on(state, h, np.zeros(w.bodies, bool))
         going = turned[1]
         touches, leans = self.contacts.touches(state.x, going - state.x)
+        contact = self.contacts.squeezed(self._firmness)
         if self._press(touches, leans, h):
             self._newton.forget()
         met = self.contacts.met(state.x, going - state.x, SLOW_STEPS * USUAL_GRAVITY * h * h, self._care.firm(h))
@@ -442,7 +443,7 @@ class Stepper:
         flown = pull / (1.0 + h * slope / w.mass)[:, None]
         ahead = aim.going + h ** 2 * self._scheme.drift(aim)[w.node_body]
         quality = self._care.quality(touches, bool(bounces), state.v, h)
-        return Step(state.x, ahead, aim, inertia, target, flown, 1.0 + drag, drag, np.exp(-h * fade), self._contact,
+        return Step(state.x, ahead, aim, inertia, target, flown, 1.0 + drag, drag, np.exp(-h * fade), contact,
                     touches, leans, self._care.hard(h), bounces, STILL_SPEED * h, rounding,
                     quality, quality.iterations > self.quality.iterations)
 

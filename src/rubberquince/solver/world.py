@@ -153,6 +153,8 @@ class World:
         # of pieces, then the ground: 0 gives way, RIGID, and LED is led or stands
         self.firm = np.array([*(LED if isinstance(body, LedSpec) else int(r) for r, body in zip(rigid, spec.bodies)),
                               *([LED] * (len(spec.colliders) + 1))])
+        shells = [isinstance(body, ShellSpec) for body in spec.bodies]
+        self.thin = np.array(shells + [False] * len(spec.colliders), bool)
         self.bounce, self.outside_only = np.full(pieces, OWN_BOUNCE), np.zeros(pieces, bool)
         self.meets = self._that_give_way(pieces)                    # which pieces touch; the last is the ground
         for one, two in spec.apart:
