@@ -44,7 +44,7 @@ class Contacts:
         self._pushes, self._close = np.zeros(0, bool), np.zeros(0)
         self._known: tuple[np.ndarray, np.ndarray, float] = (NOWHERE, NOWHERE, 0.0)     # the last energy, and of what
         self._chosen: np.ndarray = NOWHERE              # of which relations
-        self._gripped = np.zeros(0, np.uint64), np.zeros(0)         # relations by a key, and how each held
+        self._gripped = np.zeros(0, np.uint64), np.zeros((0, 2))    # relations by a key; how each held, and held more
 
     def _look_at(self, patches: Patches) -> None:
         """Look at ``patches`` alone, and anew."""
@@ -277,15 +277,19 @@ class Contacts:
         """The same, for a substep of many Newton steps.
 
         Friction goes by what pushes where a Newton step begins.  Where a thing is wedged, that changes with friction in
-        turn, to and fro without end: ``again`` takes the mean of what it would be and what it was the time before.
+        turn, to and fro without end: ``again`` takes the mean of what it would be and what it was the time before, if
+        that turns back.
         """
         *pairs, grip, which = self._pairs(x, stiffness)
         keys = (self.touching.ids[which].astype(np.uint64) * NAMES).sum(axis=1)     # the same whatever else is listed
+        known, before = found(keys, self._gripped[0])
+        was, rose = np.zeros((2, len(grip)))
+        if known.any():
+            was, rose = np.where(known, self._gripped[1][before * known].T, 0.0)
         if again:
-            known, before = found(keys, self._gripped[0])
-            grip = 0.5 * (grip + np.where(known, self._gripped[1][before * known], 0.0)) if known.any() else 0.5 * grip
+            grip = np.where(known & ((grip - was) * rose >= 0.0), grip, 0.5 * (grip + was))
         order = np.argsort(keys, kind="stable")
-        self._gripped = keys[order], grip[order]
+        self._gripped = keys[order], np.column_stack([grip, grip - was])[order]
         return *pairs, grip
 
     def _pairs(self, x: np.ndarray, stiffness: np.ndarray) -> tuple[np.ndarray, ...]:
