@@ -165,7 +165,7 @@ def test_a_rebound_is_that_of_a_fine_explicit_run(speed, share, apart):
         heights.append(stepper.world.mass @ stepper.state.x[:, 1] / stepper.world.mass.sum())
     other = Stepper(RunSpec([ball], [], quality=GOOD))
     other.restore(start)
-    expected = explicit_fall(other, FIRM * stepper._contact, 6 / 24, 1 / 24 / 3200)
+    expected = explicit_fall(other, FIRM * stepper._firmness.contact, 6 / 24, 1 / 24 / 3200)
     top, low = expected.max(), 0.051                   # where it comes back to, and where it would touch
     assert top > low + 0.02
     np.testing.assert_allclose(np.sqrt((max(heights) - low) / (top - low)), 1.0, atol=share)
@@ -190,7 +190,7 @@ def test_a_ball_of_gas_comes_back_as_a_fine_explicit_run_says():
         if quality is GOOD:
             other = Stepper(stepper.world.spec)
             other.restore(start)
-            expected = explicit_fall(other, FIRM * stepper._contact, 6 / 24, 1 / 24 / 3200).max()
+            expected = explicit_fall(other, FIRM * stepper._firmness.contact, 6 / 24, 1 / 24 / 3200).max()
     assert np.sqrt((np.array(tops) - 0.1) / (expected - 0.1)) == pytest.approx([1.0, 1.0], abs=0.05)
 
 
