@@ -55,11 +55,11 @@ def test_a_scene_is_baked_to_usd(scene_file, tmp_path):
 def test_a_bake_is_kept_beside_its_scene_and_gone_on_with(scene_file, tmp_path):
     assert quince("bake", scene_file, "--frames", "1-4", "--out", tmp_path / "a.usdc")[0] == 0
     (folder,) = (tmp_path / "scene.quince.bake").glob("*.frames")
-    before = {file: file.stat().st_mtime_ns for file in folder.rglob("*") if file.is_file() and "c" in file.parts}
+    before = {file: file.stat().st_mtime_ns for file in folder.rglob("c.*")}
     assert len(before) == 8                                 # a skin and a state a frame
     code, out, err = quince("bake", scene_file, "--frames", "1-6", "--out", tmp_path / "b.usdc")
     assert code == 0 and "6 frames" in out, err
-    after = {file: file.stat().st_mtime_ns for file in folder.rglob("*") if file.is_file() and "c" in file.parts}
+    after = {file: file.stat().st_mtime_ns for file in folder.rglob("c.*")}
     assert len(after) == 12 and all(after[file] == time for file, time in before.items())
 
 

@@ -14,6 +14,7 @@ from rubberquince.jobs.link import Link
 from rubberquince.ui import files as files_module
 from rubberquince.ui.style import dress
 from rubberquince.ui.window import MainWindow
+from rubberquince.view import renderer, widget
 
 
 @pytest.fixture
@@ -35,6 +36,8 @@ def answers(monkeypatch):
 @pytest.fixture(scope="session", autouse=True)
 def dressed(qapp):
     dress(qapp)
+    renderer.MAP_PIXELS = (64, 32, 32, 16, 32)      # nothing here is about soft shadows and smooth edges, which take
+    widget.SAMPLES = 2                              # most of the time that the view needs
 
 
 class HelperHere:

@@ -370,7 +370,8 @@ def test_every_control_has_a_name_and_no_text_is_cut(window):
             assert label.sizeHint().width() <= label.width() + 1, label.text()
 
 
-def test_the_still_picture_is_refined(show, qtbot):
+def test_the_still_picture_is_refined(monkeypatch, show, qtbot):
+    monkeypatch.setattr("rubberquince.view.widget.SAMPLES", 8)
     window = show(small_scene())
     view = window.view_zone.view
     qtbot.waitUntil(lambda: view._samples >= 8, timeout=20_000)

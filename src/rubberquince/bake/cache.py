@@ -19,15 +19,17 @@ from typing import Any
 import numpy as np
 import zarr
 from zarr.codecs import Crc32cCodec
+from zarr.core.chunk_key_encodings import ChunkKeyEncodingLike
 
 from rubberquince.bake.layout import Layout
 from rubberquince.errors import RunError
 
-FORMAT = 5
+FORMAT = 6
 ABSENT, MIXED = 0, 1
 MOST_FRAMES = 100_001       # frames that are not written take no room
 MOST_WAITING = 8            # frames on their way to disk: a stop waits for them
 ARRAYS = ("skin", "state")
+FLAT: ChunkKeyEncodingLike = {"name": "default", "separator": "."}      # one file a frame, not two folders and a file
 
 
 class FrameCache:
@@ -82,7 +84,7 @@ class FrameCache:
         shutil.rmtree(fresh, ignore_errors=True)
         zarr.create_array(store=fresh, shape=(MOST_FRAMES, *row), chunks=(1, *(max(side, 1) for side in row)),
                           dtype="float32" if name == "skin" else "float64", fill_value=np.nan,
-                          compressors=[Crc32cCodec()])
+                          compressors=[Crc32cCodec()], chunk_key_encoding=FLAT)
         target = self.folder / name / "zarr.json"
         if target.parent.exists() and not target.parent.is_dir():
             target.parent.unlink()

@@ -224,31 +224,27 @@ def active_pairs(ids, kind, gap, pushes, x, moving, point_stiffness, bind_node, 
     grip (k,) N: the friction coefficient (the smaller of both sides', by ``friction`` of points) times the force, and
     which (k,) relations they are.
     """
-    m = 0
     w, v = np.empty(4), np.empty(3)
+    which, m = np.empty(len(ids), np.int64), 0
     for e in range(len(ids)):
-        if closest(kind[e], x, ids, e, w, v)[0] < reach(pushes[e], gap[e]):
-            m += 1
+        which[m] = e
+        m += closest(kind[e], x, ids, e, w, v)[0] < reach(pushes[e], gap[e])
+    which = which[:m].copy()
     width = bind_node.shape[1]
     ptr = np.zeros(m + 1, np.int64)
     node, coef = np.empty(m * 4 * width, np.int64), np.empty(m * 4 * width)
     normal, curve, force, grip = np.empty((m, 3)), np.empty(m), np.empty(m), np.empty(m)
-    which = np.empty(m, np.int64)
-    m, fill = 0, 0
-    for e in range(len(ids)):
+    fill = 0
+    for j in range(m):
+        e = which[j]
         d, _ = closest(kind[e], x, ids, e, w, v)
-        r = reach(pushes[e], gap[e])
-        if d >= r:
-            continue
         k = stiffness_of(kind[e], ids, e, w, moving, point_stiffness)
-        _, slope, curve[m] = gap_energy(d, r, k)
-        force[m] = -slope
-        grip[m] = friction_between(kind[e], ids, e, w, friction, ground_friction) * force[m]
-        unit_normal(kind[e], x, ids, e, d, v, normal[m])
+        _, slope, curve[j] = gap_energy(d, reach(pushes[e], gap[e]), k)
+        force[j] = -slope
+        grip[j] = friction_between(kind[e], ids, e, w, friction, ground_friction) * force[j]
+        unit_normal(kind[e], x, ids, e, d, v, normal[j])
         fill = merged_nodes(ids, e, w, moving, bind_node, bind_weight, node, coef, fill)
-        which[m] = e
-        m += 1
-        ptr[m] = fill
+        ptr[j + 1] = fill
     return ptr, node[:fill].copy(), coef[:fill].copy(), normal, curve, force, grip, which
 
 

@@ -1,6 +1,5 @@
 """The linear system of a world: blocks of all terms, coarse space, and its solution by conjugate gradients."""
 
-import os
 from itertools import pairwise
 
 import numpy as np
@@ -11,6 +10,7 @@ from rubberquince.solver.coarse import CoarseSpace
 from rubberquince.solver.world import RIGID, World
 
 SERIAL_ELEMENTS = 8000      # below, a second thread costs more than it gives
+CHUNKS = 8                  # of the work of larger worlds, on any machine: the last bits of sums depend on it
 MOST_ITERATIONS = 400
 
 Pairs = tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]
@@ -26,7 +26,7 @@ class ElasticSystem:
         ends = np.cumsum([0, *(len(term.pairs) for term in world.terms)])
         self._items = np.zeros((ends[-1], 9), np.float32)           # blocks of all terms, before they are summed
         self._of_term = [self._items[lo:hi] for lo, hi in pairwise(ends)]
-        self.use_threads(1 if world.elements < SERIAL_ELEMENTS else min(os.cpu_count() or 1, 8))
+        self.split(1 if world.elements < SERIAL_ELEMENTS else CHUNKS)
         self.blocks = np.zeros((len(world.pattern.col), 9), np.float32)
         self._inverse = np.zeros((n, 9))
         self.compliance = np.zeros(n)
@@ -35,12 +35,12 @@ class ElasticSystem:
         self._rigid = world.firm[world.node_body] == RIGID
         self.stiffen()
 
-    def use_threads(self, threads: int) -> None:
-        """Split the work in so many chunks; the last bits of sums depend on it."""
-        self.chunks = threads
-        self._parts = np.zeros(threads)
+    def split(self, chunks: int) -> None:
+        """Split the work in so many ``chunks``, which threads take; the last bits of sums depend on how many."""
+        self.chunks = chunks
+        self._parts = np.zeros(chunks)
         for term in self._world.terms:
-            term.use_threads(threads)
+            term.split(chunks)
 
     def energy(self, x: np.ndarray) -> float:
         """Energy, J, of all terms at nodes ``x`` (n, 3), m."""

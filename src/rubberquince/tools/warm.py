@@ -18,7 +18,7 @@ from rubberquince.solver.stepper import Stepper
 def warm_threads() -> None:
     """What only large scenes use: the same kernels on several threads."""
     stepper = Stepper(assemble(small_scene(), {}).spec)
-    stepper.system.use_threads(2)
+    stepper.system.split(2)
     stepper.frame()
 
 

@@ -85,15 +85,16 @@ class MainWindow(QMainWindow):
         side = framed(facts, "facts")
         side.setMinimumWidth(200)
         self._across, self._down = QSplitter(Qt.Orientation.Horizontal), QSplitter(Qt.Orientation.Vertical)
-        for splitter, parts, wanted in ((self._across, (self.sheet, self.view_zone, side), ACROSS),
-                                        (self._down, (self.line_up, self._across, self.strip), DOWN)):
+        # from the window inwards: what is put into something anew is styled anew, with all that is in it
+        self.setCentralWidget(framed(column(self._down), "page"))
+        for splitter, parts, wanted in ((self._down, (self.line_up, self._across, self.strip), DOWN),
+                                        (self._across, (self.sheet, self.view_zone, side), ACROSS)):
             splitter.setHandleWidth(5)
             splitter.setChildrenCollapsible(False)
             for part in parts:
                 splitter.addWidget(part)
             splitter.setStretchFactor(1, 1)
             splitter.setSizes(wanted)
-        self.setCentralWidget(framed(column(self._down), "page"))
         self._corner = QLabel()
         self._corner.setObjectName("soft")
         self._corner.setContentsMargins(0, 6, 14, 0)

@@ -28,9 +28,9 @@ CHOSEN = (0.722, 0.525, 0.043)
 MOST_PIXELS = 4096
 BACKEND: Any = {"backend": "egl"}            # needs no screen
 MOST_TARGETS = 3
-MAPS = ("key_still", "sky_still", "key_moving", "sky_moving")
+MAPS = ("key_still", "sky_still", "key_moving", "sky_moving", "key_clear")     # clear: what moves and passes light
 FILM_PASSES = (0.86, 0.87, 0.88)
-MAP_PIXELS = (1024, 256, 160, 64)
+MAP_PIXELS = (512, 256, 192, 64, 192)
 FLOOR = 60.0                 # m, half the side of the floor that casts into the maps
 
 
@@ -96,7 +96,7 @@ class Renderer:
         self._bodies: dict[str, GpuBody] = {}
         self._targets: list[Targets] = []
         self._screens = {n: gl.vertex_array(self._programs[n], []) for n in ("floor", "cast", "outline")}
-        self._maps = {name: LightMap(gl, self._programs, pixels, name.endswith("moving"))
+        self._maps = {name: LightMap(gl, self._programs, pixels, not name.endswith("still"))
                       for name, pixels in zip(MAPS, MAP_PIXELS)}
         corners = np.array([[-1, 0, -1], [1, 0, -1], [-1, 0, 1], [1, 0, 1]], np.float32) * FLOOR
         self._ground = gl.vertex_array(self._programs["moments"], [(gl.buffer(corners.tobytes()), "3f", "in_place")],
@@ -195,7 +195,7 @@ class Renderer:
         """Draw the light maps that changed: those of what stands still seldom do."""
         centre, radius = _ball(shown.still, shown.moving)
         lit_by = (tuple(centre), radius, [gpu.drawn for gpu in shown.still])
-        key, sky, key_moving, sky_moving = (self._maps[name] for name in MAPS)
+        key, sky, key_moving, sky_moving, key_clear = (self._maps[name] for name in MAPS)
         if lit_by != self._lit_by:
             key.place(centre, radius, KEY_DIRECTION, 2.0 * radius)
             sky.place(centre, radius, UPWARD, 2.0 * radius)
@@ -209,9 +209,11 @@ class Renderer:
             casting = [gpu for gpu in shown.moving if gpu.body.casts]
             shaded_by = (tuple(near), size, depth, [(gpu.drawn, _passing(gpu.body)) for gpu in casting])
             if shaded_by != self._shaded_by:
-                key_moving.place(near, size, KEY_DIRECTION, depth)
+                for light_map in (key_moving, key_clear):
+                    light_map.place(near, size, KEY_DIRECTION, depth)
                 sky_moving.place(near, size + SKY_BLUR, UPWARD, depth)
-                self._draw_map(key_moving, casting, 0.6 * KEY_BLUR)
+                self._draw_map(key_moving, [gpu for gpu in casting if not any(_passing(gpu.body))], 0.6 * KEY_BLUR)
+                self._draw_map(key_clear, [gpu for gpu in casting if any(_passing(gpu.body))], 0.6 * KEY_BLUR)
                 self._draw_map(sky_moving, casting, SKY_BLUR)
                 self._shaded_by = shaded_by
         for program in self._programs.values():
@@ -242,7 +244,7 @@ class Renderer:
     def _use_maps(self) -> None:
         for unit, name in enumerate(MAPS):
             self._maps[name].moments.use(unit)
-        self._maps["key_moving"].tint.use(len(MAPS))
+        self._maps["key_clear"].tint.use(len(MAPS))
 
     def _draw_still(self, targets: Targets, shown: _Shown) -> None:
         self._use_maps()

@@ -41,10 +41,10 @@ class Bending:
         self.pairs = self.hinge[:, bd.PAIRS].reshape(-1, 2)
         self._stiffness = np.zeros(len(self.hinge))
 
-        self.use_threads(1)
+        self.split(1)
 
-    def use_threads(self, threads: int) -> None:
-        self._parts = np.zeros(threads)
+    def split(self, chunks: int) -> None:
+        self._parts = np.zeros(chunks)
 
     def set_material(self, body: int, material: AnyMaterial) -> None:
         if isinstance(material, ShellMaterial):

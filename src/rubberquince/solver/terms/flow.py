@@ -43,7 +43,7 @@ class CellForms:
     def set_material(self, body: int, material: AnyMaterial) -> None:
         self._changed()
 
-    def use_threads(self, threads: int) -> None:
+    def split(self, chunks: int) -> None:
         """It always works in one."""
 
     def tell(self, since: float) -> bool:

@@ -46,7 +46,7 @@ class Goals:
     def set_material(self, body: int, material: AnyMaterial) -> None:
         """What bodies are made of does not matter."""
 
-    def use_threads(self, threads: int) -> None:
+    def split(self, chunks: int) -> None:
         """One is enough."""
 
     def tell(self, since: float) -> bool:

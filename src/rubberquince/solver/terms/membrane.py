@@ -39,10 +39,10 @@ class Membrane:
         self._first = first_node
         self.pairs = self.tri[:, mb.PAIRS].reshape(-1, 2)
         self._stretch, self._poisson, self._squeeze, self._most = np.zeros((4, len(self.tri)))
-        self.use_threads(1)
+        self.split(1)
 
-    def use_threads(self, threads: int) -> None:
-        self._parts = np.zeros(threads)
+    def split(self, chunks: int) -> None:
+        self._parts = np.zeros(chunks)
 
     def set_material(self, body: int, material: AnyMaterial) -> None:
         if isinstance(material, ShellMaterial):

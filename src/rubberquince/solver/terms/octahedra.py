@@ -54,15 +54,15 @@ class Octahedra:
         self.item = order[flat[order] >= 0]        # where forces on each node come from
         self.ptr = np.searchsorted(flat[self.item], np.arange(int(first_node[-1]) + 1))
         self._force = np.zeros((len(self.corner), 6, 3))
-        self.use_threads(1)
+        self.split(1)
 
     @property
     def cells(self) -> int:
         """How many tetrahedra there are."""
         return int((self.fill > 0.0).sum())
 
-    def use_threads(self, threads: int) -> None:
-        self._chunks, self._parts = threads, np.zeros(threads)
+    def split(self, chunks: int) -> None:
+        self._chunks, self._parts = chunks, np.zeros(chunks)
 
     def set_material(self, body: int, material: AnyMaterial) -> None:
         if isinstance(material, Material):

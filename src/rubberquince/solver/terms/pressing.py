@@ -59,7 +59,7 @@ class Pressing:
     def set_inflation(self, body: int, inflation: Inflation) -> None:
         self.inflations[body] = inflation
 
-    def use_threads(self, threads: int) -> None:
+    def split(self, chunks: int) -> None:
         """One is enough."""
 
     def set_material(self, body: int, material: AnyMaterial) -> None:

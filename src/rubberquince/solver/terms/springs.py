@@ -64,7 +64,7 @@ class Springs:
         self._stiffness, self._firm, self._calms = np.zeros((3, len(self.pair)))
         self._springs = self.length, self._stiffness    # in this substep
 
-    def use_threads(self, threads: int) -> None:
+    def split(self, chunks: int) -> None:
         """One is enough."""
 
     def set_material(self, body: int, material: AnyMaterial) -> None:

@@ -19,8 +19,8 @@ class Term(Protocol):
     def set_material(self, body: int, material: AnyMaterial) -> None:
         """Write what body number ``body`` is made of into the running arrays; nothing if it has no part in this."""
 
-    def use_threads(self, threads: int) -> None:
-        """Split the work in so many chunks; the last bits of sums depend on it."""
+    def split(self, chunks: int) -> None:
+        """Split the work in so many ``chunks``; the last bits of sums depend on how many."""
 
     def tell(self, since: float) -> bool:
         """It is now ``since``, s, after the start; returns whether energies are others for it."""

@@ -24,9 +24,10 @@ void main() {
 
     // the window's light on its way in, and what the inside sends back
     vec3 in_key = in_map(key_moving, place - n * 0.02 * radius);
-    vec2 cover = texture(key_moving_map, in_key.xy).rg;
+    vec2 cover = texture(key_clear_map, in_key.xy).rg;
     float deep = max(in_key.z - cover.r / max(cover.g, 1e-4), 0.0) * range_moving / radius;
-    vec3 glow = exp(-(0.22 + 0.50 * swallow) * deep * 1.25) * still_key(place);
+    float shaded = mix(0.4, 1.0, moving_light(key_moving_map, in_key, 0.004));      // light comes round from the sides
+    vec3 glow = exp(-(0.22 + 0.50 * swallow) * deep * 1.25) * still_key(place) * shaded;
     float wrapped = max((dot(n, key_direction) + 0.8) / 1.8, 0.0);
     float open = mix(0.45, 1.0, still_sky(place));
     vec3 inner = base_colour * (0.85 * glow + 0.30 * wrapped + 0.24 * sky(n) * open);

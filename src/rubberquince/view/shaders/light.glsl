@@ -4,10 +4,11 @@
 
 uniform vec3 eye;
 uniform vec3 key_direction;         // towards the window
-uniform mat4 key_still, sky_still, key_moving, sky_moving;      // world to the maps of what stands and what moves
+uniform mat4 key_still, sky_still, key_moving, sky_moving;      // world to the maps of what stands and what moves;
+                                    // what moves and passes light, ``clear``, is seen as by key_moving
 uniform float range_still, range_moving;                        // m, depth of the key maps
-uniform sampler2D key_still_map, sky_still_map, key_moving_map, sky_moving_map;
-uniform sampler2D tint_map;         // colour of the moving thing nearest to the window; alpha 1 = clear
+uniform sampler2D key_still_map, sky_still_map, key_moving_map, sky_moving_map, key_clear_map;
+uniform sampler2D tint_map;         // colour of the clear thing nearest to the window
 
 vec3 to_screen(vec3 c) {
     c = max(c, 0.0);
@@ -44,7 +45,8 @@ float moving_sky(vec3 place) { return moving_light(sky_moving_map, in_map(sky_mo
 // White, or coloured where the light came through jelly.
 vec3 moving_key(vec3 place, float least) {
     vec3 at = in_map(key_moving, place);
-    return mix(texture(tint_map, at.xy).rgb, vec3(1.0), moving_light(key_moving_map, at, least));
+    vec3 passed = mix(texture(tint_map, at.xy).rgb, vec3(1.0), moving_light(key_clear_map, at, least));
+    return passed * moving_light(key_moving_map, at, least);
 }
 
 // A window of four panes and a long lamp, as a mirror would show them.  A curved skin smears what it mirrors: where the
