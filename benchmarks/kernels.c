@@ -45,11 +45,11 @@ static void deform(double x[18][LANES], const double *g, const int64_t *tet, con
 }
 
 double energy(int64_t batches, const double *nodes, const int64_t *corner, const int64_t *axis, const double *fill,
-              const double *mu, const double *lam, const double *inv, const double *volume, const int64_t *tets,
-              const double *gradient) {
+              const double *mu, const double *lam, const double *dense, const double *inv, const double *volume,
+              const int64_t *tets, const double *gradient) {
     double x[18][LANES], s[19][LANES], total = 0;
     for (int64_t b = 0; b < batches; ++b) {
-        double part[LANES] = {0}, filled[LANES], mean[LANES] = {0};
+        double part[LANES] = {0}, filled[LANES], mean[LANES] = {0}, crushed[LANES] = {0};
         for (int l = 0; l < LANES; ++l) filled[l] = 1e-300;
         load(nodes, corner + b * 6 * LANES, x);
         for (int t = 0; t < 4; ++t) {
@@ -61,11 +61,14 @@ double energy(int64_t batches, const double *nodes, const int64_t *corner, const
                 part[l] += w[l] * (norm + away * away - 4.0);
                 filled[l] += w[l];
                 mean[l] += w[l] * (away + 1.0);
+                double less = 0.2 - s[18][l] > 0.0 ? 0.2 - s[18][l] : 0.0;
+                crushed[l] += w[l] * less * less;
             }
         }
         for (int l = 0; l < LANES; ++l)
             total += 0.5 * volume[b * LANES + l] * (mu[b * LANES + l] * part[l]
-                                                    + lam[b * LANES + l] * mean[l] * mean[l] / filled[l]);
+                                                    + lam[b * LANES + l] * mean[l] * mean[l] / filled[l]
+                                                    + dense[b * LANES + l] * crushed[l]);
     }
     return total;
 }

@@ -108,7 +108,7 @@ def against_c(stepper: Stepper) -> list[tuple[str, float]]:
         world, system, x = stepper.world, stepper.system, stepper.state.x
         n, o, pattern = len(world.mass), world.octahedra, world.pattern
         p, y, ones = np.ones((n, 3), np.float32), np.empty((n, 3), np.float32), np.ones(n)
-        material = (o.lane_corner, o.axis, o.fill, o.mu, o.lam, o.inv, o.volume, TETS, GRADIENT)
+        material = (o.lane_corner, o.axis, o.fill, o.mu, o.lam, o.dense, o.inv, o.volume, TETS, GRADIENT)
         forces, out = np.ones((len(o.corner) * 6, 3)), np.empty((n, 3))
         lists = (o.ptr, o.item)
         c.energy.restype = ctypes.c_double

@@ -212,7 +212,7 @@ def test_the_demo_falls_leans_trembles_and_comes_to_rest(tmp_path, quality, squa
     assert all(np.isfinite(f.skin).all() for f in frames)
 
 
-@pytest.mark.parametrize("fps", [1.0, 240.0])
+@pytest.mark.parametrize("fps", [1.0, 96.0])
 def test_the_fall_is_the_same_at_any_frame_rate(tmp_path, fps):
     scene = changed(Scene(pieces=(ball(height=6.0),), run=small_scene().run), "run.fps", fps)
     frames = run(scene, tmp_path / "c", 1 + round(fps))

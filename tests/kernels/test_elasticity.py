@@ -12,21 +12,22 @@ from rubberquince.solver.system import ElasticSystem
 from rubberquince.solver.world import World
 
 
-@pytest.fixture(scope="module")
-def small():
-    """A small sphere, its nodes disturbed by a tenth of a cell."""
+@pytest.fixture(scope="module", params=[1.0, 0.15])
+def small(request):
+    """A small sphere, its nodes disturbed by a tenth of a cell; and crushed before that."""
     world = World(RunSpec([make_solid(primitives.sphere(16, 8), (0.1, 0.12, 0.1), 3)], []))
     shake = np.random.default_rng(1).normal(size=world.start.shape) * 0.1 * 0.1 / 3
-    return world, ElasticSystem(world), world.start + shake
+    return world, ElasticSystem(world), world.start * [1.0, request.param, 1.0] + shake
 
 
 def plain_energy(world, x):
     """The same energy tetrahedron by tetrahedron: stable neo-Hookean, one mean dilatation an octahedron."""
     solid = world.spec.bodies[0]
     lattice, (lam, mu) = solid.lattice, JELLY.lame
+    tall = np.ptp(lattice.nodes, axis=0).max()
     total = 0.0
     for corner, axis, fill, scale in zip(lattice.corner, lattice.axis, lattice.fill, lattice.scale):
-        shear, dilation, filled = 0.0, 0.0, 0.0
+        shear, dilation, filled, crushed = 0.0, 0.0, 0.0, 0.0
         for tet, part, gradient in zip(TETS, fill, GRADIENT[axis]):
             if part == 0.0:
                 continue
@@ -34,9 +35,12 @@ def plain_energy(world, x):
             j = np.linalg.det(f)
             shear += part * 0.5 * mu * ((f * f).sum() - 3.0 + (j - 2.0) ** 2 - 1.0)
             dilation += part * (j - 1.0)
+            crushed += part * 0.5 * max(0.2 - j, 0.0) ** 2
             filled += part
         volume = lattice.cell ** 3 / 12.0
+        dense = max(30.0 * scale * mu, 10.0 * JELLY.density * 9.81 * tall)
         total += scale * volume * (shear + 0.5 * lam * filled * (dilation / max(filled, 1e-30)) ** 2)
+        total += volume * dense * crushed
     return total
 
 

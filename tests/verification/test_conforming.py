@@ -18,7 +18,7 @@ from rubberquince.solver.world import World
 REFERENCES = json.loads(Path(__file__).with_name("references.json").read_text())
 COUNTS = {"beam": (24, 8, 8), "dome": (24, 12, 24)}
 CELLS = (3, 5, 9)
-SAMPLES = 36                # of each parameter, in the sum of what carries a body
+SAMPLES = 24                # of each parameter, in the sum of what carries a body
 
 
 def measured(name, across):

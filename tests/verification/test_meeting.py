@@ -107,12 +107,12 @@ def test_a_bounce_keeps_the_momentum_of_both():
 def test_a_pile_that_bounces_comes_to_rest():
     block = primitives.block((4, 4, 4))
     pile = [make_solid(block, (0.06, 0.06, 0.06), 3, (0, 0.035 + 0.075 * k, 0), FIRM, Touch(1e-3, 0.5, 0.6))
-            for k in range(3)]
+            for k in range(2)]
     stepper = Stepper(RunSpec(pile, []))
-    for _ in range(48):
+    for _ in range(40):
         stepper.frame()
     assert np.abs([stepper.world.mass[stepper.world.node_body == k] @ stepper.state.v[stepper.world.node_body == k]
-                   for k in range(3)]).max() < 0.02 * stepper.world.mass.sum() / 3
+                   for k in range(2)]).max() < 0.02 * stepper.world.mass.sum() / 2
 
 
 @pytest.mark.parametrize("outside_only", [True, False])

@@ -29,7 +29,7 @@ CORNERS = np.array([[0.0, 0, 0], [1, 0, 0], [0, 1, 0], [0, 0, 1]])
 def box(kind, at, rotation=None, size=(0.1, 0.1, 0.1), friction=0.5):
     touch, turn = Touch(1e-3, friction), np.eye(3) if rotation is None else rotation
     if kind == "solid":
-        return make_solid(BOX, size, 4, at, FIRM, touch, rotation=turn)
+        return make_solid(BOX, size, 3, at, FIRM, touch, rotation=turn)
     return RigidSpec(BOX.points * size, BOX.triangles, turn, np.asarray(at, float), RigidMaterial(800.0), touch)
 
 

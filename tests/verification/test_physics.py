@@ -91,7 +91,7 @@ def test_a_bar_that_resists_one_way_more_hangs_or_stands_stiffer_by_as_much(rati
 def test_a_ball_of_extreme_resistances_falls_grows_and_comes_to_rest(ratio):
     ball = make_solid(primitives.sphere(16, 8), (0.1, 0.1, 0.1), 4, (0.0, 0.2, 0.0), replace(JELLY, wobble_halves=0.1))
     stepper = Stepper(RunSpec([replace(ball, stretching=ratio)], [], quality=QUALITIES["draft"]))
-    for k in range(110):                # it rolls on to one of its facets first
+    for k in range(96):                # it rolls on to one of its facets first
         if k == 24:
             stepper.set_material(0, replace(ball.material, grown=1.3))
         stepper.frame(k / 24)
@@ -123,9 +123,9 @@ def test_a_skin_of_eight_corners_stands_and_tumbles_as_a_fine_one(in_a_cage):
     """Between its corners it sank through the ground: its middle came to rest a quarter of a metre below."""
     def heights(divisions, at, size, turn, frames):
         mesh = primitives.block((divisions,) * 3)
-        cube = make_solid(mesh, size, 6, at, JELLY, rotation=Rotation.from_euler("xyz", turn, degrees=True).as_matrix())
+        cube = make_solid(mesh, size, 5, at, JELLY, rotation=Rotation.from_euler("xyz", turn, degrees=True).as_matrix())
         if in_a_cage:
-            cube = replace(cube, lattice=box_lattice(mesh.points * size, mesh.triangles, min(size) / 6))
+            cube = replace(cube, lattice=box_lattice(mesh.points * size, mesh.triangles, min(size) / 5))
         stepper = Stepper(RunSpec([cube], [], quality=GOOD))
         for frame in range(frames):
             stepper.frame(frame / 24)
@@ -210,9 +210,9 @@ def test_slides_on_a_slope_above_the_friction_angle():
 @pytest.mark.parametrize("factor", [1000.0, 0.001])
 def test_absurd_stiffness_stays_finite_and_bounded(factor):
     material = Material(JELLY.stiffness * factor, 0.44, 1050.0, 0.3)
-    solid = make_solid(primitives.sphere(20, 10), (0.1, 0.1, 0.1), 4, at=(0, 0.08, 0), material=material)
+    solid = make_solid(primitives.sphere(16, 8), (0.1, 0.1, 0.1), 3, at=(0, 0.08, 0), material=material)
     stepper = Stepper(RunSpec([solid], [], quality=GOOD))
-    for _ in range(36):
+    for _ in range(30):
         stepper.frame()
     skin = stepper.skin()
     assert np.isfinite(stepper.state.x).all()
@@ -220,9 +220,26 @@ def test_absurd_stiffness_stays_finite_and_bounded(factor):
     assert np.abs(skin).max() < 1.0
 
 
+@pytest.mark.parametrize("stiffness", [40.0, 200.0])
+def test_what_cannot_bear_its_weight_spreads_and_is_not_pressed_through_the_ground(stiffness):
+    """Its cells were turned inside out: its flesh came to hang below the ground, its skin shrank to a lump above it."""
+    heights = []
+    for cells in (3, 6):
+        ball = make_solid(primitives.sphere(16, 8), (0.1, 0.1, 0.1), cells, (0.0, 0.15, 0.0),
+                          replace(JELLY, stiffness=stiffness))
+        stepper = Stepper(RunSpec([ball], [], quality=QUALITIES["draft"]))
+        for _ in range(26):
+            stepper.frame()
+        x, mass, skin = stepper.state.x, stepper.world.mass, stepper.skin()
+        heights.append(mass @ x[:, 1] / mass.sum())
+        assert stepper.world.octahedra.inside_out(x, 0.02, 1)[0] < 0.02
+        assert np.ptp(skin[:, 0]) > 0.12 and np.ptp(skin[:, 1]) < 0.05
+    assert 0.003 < heights[0] < 0.02 and heights[1] == pytest.approx(heights[0], rel=0.1)
+
+
 @pytest.mark.parametrize("start", ["flat", "mirrored", "random"])
 def test_a_ruined_start_comes_to_rest(start):
-    solid = make_solid(primitives.sphere(20, 10), (0.1, 0.1, 0.1), 4, at=(0, 0.3, 0))
+    solid = make_solid(primitives.sphere(16, 8), (0.1, 0.1, 0.1), 3, at=(0, 0.3, 0))
     stepper = Stepper(RunSpec([solid], [], gravity=0.0, ground=None, quality=GOOD))
     x = stepper.state.x
     if start == "flat":

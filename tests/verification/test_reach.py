@@ -23,7 +23,7 @@ from rubberquince.solver.specs import (
 TOUCH = Touch(1e-3, 0.5)
 RING, FLOOR = primitives.torus(64, 40, 0.5), primitives.sheet(60, 60)
 CORNERS = np.concatenate([np.zeros((1, 3)), np.eye(3)])
-FRAMES = 8
+FRAMES = 6
 
 
 def about_z(angle):

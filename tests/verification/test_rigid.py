@@ -50,8 +50,7 @@ def test_mass_and_moments_are_those_of_a_box(size):
                                      mass / 12 * (a * a + b * b)], rel=1e-9)
 
 
-@pytest.mark.parametrize("quality", ["draft", "good"])
-@pytest.mark.parametrize("friction", [0.0, 0.3])
+@pytest.mark.parametrize("quality, friction", [("draft", 0.0), ("good", 0.3)])
 def test_what_slides_fast_does_not_stumble_over_edges_in_the_plane_it_slides_on(quality, friction):
     """At 5 m/s down 40°: it hopped by 10 mm, or lost a tenth of its acceleration, where faces of the slab meet."""
     angle, touch, frames = np.radians(40.0), Touch(1e-3, friction), 28

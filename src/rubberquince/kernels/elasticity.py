@@ -6,31 +6,34 @@ volume term is averaged over it (a tetrahedron alone locks when the material har
 
 Energy of one octahedron, with V = a³/12 the rest volume of a tetrahedron and φ its filled fraction::
 
-    Σ φV [ μ/2 (|F|² - 3) + μ/2 ((J - 2)² - 1) ]  +  λ/2 V̄ (J̄ - 1)²
+    Σ φV [ μ/2 (|F|² - 3) + μ/2 ((J - 2)² - 1) + δ/2 max(J₀ - J, 0)² ]  +  λ/2 V̄ (J̄ - 1)²
     V̄ = Σ φV,   J̄ = Σ φV J / V̄
 
 The first part is the stable neo-Hookean energy with a vanishing first Lamé parameter (Smith, de Goes,
 Kim 2018, eq. 14 with λ = μ, α = 2); the second is the volume energy on the mean dilatation (Nagtegaal,
 Parks, Rice 1974).  Near rest both linearise to Hooke's law with Lamé parameters λ, μ.
+Both are finite where a tetrahedron is flat, so weight or a blow could turn it inside out.  What is crushed to less than
+J₀ of its volume is dense, as a foam whose walls touch (Gibson, Ashby 1997, ch. 5), and resists that with δ.
 
 Octahedra come in batches of sixteen lanes that lie along the same axis, so that the inner loops run over
 lanes and become vector code.  ``corner`` (batches, 6, 16) holds node numbers: two centres, then the four
 corners of the face in cyclic order.  A tetrahedron that does not exist has φ = 0 and contributes nothing,
-wherever its corners point.  The other lane arrays are (batches, 16): ``mu``, ``lam`` Pa, ``inv`` = 1/a,
-``volume`` = V.
+wherever its corners point.  The other lane arrays are (batches, 16): ``mu``, ``lam`` and
+``dense`` (δ), Pa, ``inv`` = 1/a, ``volume`` = V.
 """
 
 import numpy as np
 from numba import njit, prange, uint64
 
 LANES = 16
+DENSE = 0.2                 # J₀, of the volume at rest
 FAST = {"contract", "arcp", "nsz"}
 
 # Scratch arrays are flat, rows of lanes one after the other: only with distances between rows that are known
 # when compiling does a loop over lanes become vector code.
 ROW = tuple(np.uint64(LANES * k) for k in range(20))
 ALL = np.uint64(LANES)
-MU, LAM, INV, MEAN, FILLED, WEIGHT = ROW[:6]    # rows of the values of a batch
+MU, LAM, INV, MEAN, FILLED, WEIGHT, STIFF = ROW[:7]     # rows of the values of a batch
 
 
 @njit(cache=True, nogil=True)
@@ -75,7 +78,7 @@ def deform(x, gradient, tet, value, state):
 
 @njit(cache=True, nogil=True, fastmath=FAST)
 def _add_energy(x, gradient, tet, inv, fill, sums):
-    """Sums over tetrahedra, rows of ``sums``: φ(|F|² + (J-2)² - 4), φ and φ(J-1).
+    """Sums over tetrahedra, rows of ``sums``: φ(|F|² + (J-2)² - 4), φ, φ(J-1) and φ max(DENSE-J, 0)².
 
     All in one loop and in registers: storing F and its cofactor on the way costs more than the arithmetic.
     """
@@ -100,28 +103,31 @@ def _add_energy(x, gradient, tet, inv, fill, sums):
         sums[l] += filled * (norm + away * away - 4.0)
         sums[l + ROW[1]] += filled
         sums[l + ROW[2]] += filled * (away + 1.0)
+        less = max(DENSE - 2.0 - away, 0.0)
+        sums[l + ROW[3]] += filled * less * less
 
 
 @njit(cache=True, nogil=True, fastmath=FAST)
-def energy_range(lo, hi, nodes, corner, axis, fill, mu, lam, inv, volume, tets, gradient):
+def energy_range(lo, hi, nodes, corner, axis, fill, mu, lam, dense, inv, volume, tets, gradient):
     """Elastic energy, J, of batches lo .. hi."""
-    x, sums = np.empty(18 * LANES), np.empty(3 * LANES)
+    x, sums = np.empty(18 * LANES), np.empty(4 * LANES)
     total = 0.0
     for b in range(lo, hi):
         load_corners(nodes, corner, b, x)
         for l in range(ALL):
-            sums[l], sums[l + ROW[1]], sums[l + ROW[2]] = 0.0, 1e-300, 0.0
+            sums[l], sums[l + ROW[1]], sums[l + ROW[2]], sums[l + ROW[3]] = 0.0, 1e-300, 0.0, 0.0
         for t in range(4):
             _add_energy(x, gradient[axis[b], t], tets[t], inv[b], fill[b, t], sums)
         for l in range(LANES):
             change = sums[l + 2 * LANES]
-            total += 0.5 * volume[b, l] * (mu[b, l] * sums[l] + lam[b, l] * change * change / sums[l + LANES])
+            total += 0.5 * volume[b, l] * (mu[b, l] * sums[l] + lam[b, l] * change * change / sums[l + LANES]
+                                           + dense[b, l] * sums[l + 3 * LANES])
     return total
 
 
 @njit(cache=True, nogil=True, fastmath=FAST)
 def _add_force(x, gradient, tet, value, part, force):
-    """Force of one tetrahedron's stress onto ``force`` (18·16,): φV/a times μF + (μ(J-2) + λ(J̄-1)) ∂J.
+    """Force of one tetrahedron's stress onto ``force`` (18·16,): φV/a times μF + (μ(J-2) + λ(J̄-1) - δ max(J₀-J, 0)) ∂J.
 
     It is made in ``part`` (12·16,): stores to rows that may be any are not made vector code.
     """
@@ -143,7 +149,8 @@ def _add_force(x, gradient, tet, value, part, force):
         f8 = u2 * a2 + v2 * b2 + w2 * c2 + z2 * d2
         h0, h1, h2 = f4 * f8 - f5 * f7, f5 * f6 - f3 * f8, f3 * f7 - f4 * f6
         m = value[l + WEIGHT] * value[l + MU]
-        t = m * (f0 * h0 + f1 * h1 + f2 * h2 - 2.0) + value[l + WEIGHT] * value[l + MEAN]
+        j = f0 * h0 + f1 * h1 + f2 * h2
+        t = m * (j - 2.0) + value[l + WEIGHT] * (value[l + MEAN] - value[l + STIFF] * max(DENSE - j, 0.0))
         p0, p1, p2 = m * f0 + t * h0, m * f1 + t * h1, m * f2 + t * h2
         p3, p4 = m * f3 + t * (f2 * f7 - f1 * f8), m * f4 + t * (f0 * f8 - f2 * f6)
         p5, p6 = m * f5 + t * (f1 * f6 - f0 * f7), m * f6 + t * (f1 * f5 - f2 * f4)
@@ -162,14 +169,14 @@ def _add_force(x, gradient, tet, value, part, force):
 
 
 @njit(cache=True, nogil=True, fastmath=FAST)
-def gradient_range(lo, hi, nodes, corner, axis, fill, mu, lam, inv, volume, tets, gradient, out):
+def gradient_range(lo, hi, nodes, corner, axis, fill, mu, lam, dense, inv, volume, tets, gradient, out):
     """Energy gradient of batches lo .. hi into ``out`` (octahedra, 6, 3), N."""
-    x, sums, force, value = np.empty(18 * LANES), np.empty(3 * LANES), np.empty(18 * LANES), np.empty(6 * LANES)
+    x, sums, force, value = np.empty(18 * LANES), np.empty(4 * LANES), np.empty(18 * LANES), np.empty(7 * LANES)
     part, flat = np.empty(12 * LANES), out.reshape(-1)
     for b in range(lo, hi):
         load_corners(nodes, corner, b, x)
         for l in range(ALL):
-            value[l + MU], value[l + INV] = mu[b, l], inv[b, l]
+            value[l + MU], value[l + INV], value[l + STIFF] = mu[b, l], inv[b, l], dense[b, l]
             sums[l + ROW[1]], sums[l + ROW[2]] = 1e-30, 0.0
         for t in range(4):
             _add_energy(x, gradient[axis[b], t], tets[t], inv[b], fill[b, t], sums)
@@ -186,11 +193,11 @@ def gradient_range(lo, hi, nodes, corner, axis, fill, mu, lam, inv, volume, tets
 
 
 @njit(cache=True, nogil=True, parallel=True)
-def energy_all(nodes, corner, axis, fill, mu, lam, inv, volume, tets, gradient, parts):
+def energy_all(nodes, corner, axis, fill, mu, lam, dense, inv, volume, tets, gradient, parts):
     """Elastic energy, J; ``parts`` (chunks,) is scratch, summed in order so that the bits repeat."""
     n, chunks = len(corner), len(parts)
     for c in prange(chunks):
-        parts[c] = energy_range(c * n // chunks, (c + 1) * n // chunks, nodes, corner, axis, fill, mu, lam,
+        parts[c] = energy_range(c * n // chunks, (c + 1) * n // chunks, nodes, corner, axis, fill, mu, lam, dense,
                                 inv, volume, tets, gradient)
     total = 0.0
     for c in range(chunks):
@@ -199,10 +206,10 @@ def energy_all(nodes, corner, axis, fill, mu, lam, inv, volume, tets, gradient, 
 
 
 @njit(cache=True, nogil=True, parallel=True)
-def gradient_all(chunks, nodes, corner, axis, fill, mu, lam, inv, volume, tets, gradient, out):
+def gradient_all(chunks, nodes, corner, axis, fill, mu, lam, dense, inv, volume, tets, gradient, out):
     n = len(corner)
     for c in prange(chunks):
-        gradient_range(c * n // chunks, (c + 1) * n // chunks, nodes, corner, axis, fill, mu, lam, inv,
+        gradient_range(c * n // chunks, (c + 1) * n // chunks, nodes, corner, axis, fill, mu, lam, dense, inv,
                        volume, tets, gradient, out)
 
 

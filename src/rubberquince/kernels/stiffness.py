@@ -8,6 +8,7 @@ from numba import float32, njit, prange, uint64
 
 from rubberquince.kernels.elasticity import (
     ALL,
+    DENSE,
     FAST,
     FILLED,
     INV,
@@ -16,6 +17,7 @@ from rubberquince.kernels.elasticity import (
     MEAN,
     MU,
     ROW,
+    STIFF,
     WEIGHT,
     deform,
     load_corners,
@@ -47,7 +49,7 @@ SLOT = _slot_table()                            # (tet, pair) -> which of the 21
 
 @njit(cache=True, nogil=True, fastmath=FAST)
 def _twist(state, value, out):
-    """q φV F / a² of one tetrahedron into rows 0-8 of ``out``, q = μ(J-2) + λ(J̄-1) made harmless.
+    """q φV F / a² of one tetrahedron into rows 0-8 of ``out``, q = μ(J-2) + λ(J̄-1) - δ max(J₀-J, 0) made harmless.
 
     The part q ∂²J of the Hessian has eigenvalues within ±|q|σ, σ the largest singular value of F; scaled
     so that |q|σ <= μ it is outweighed by the μ identity.  σ² is bounded by mean + √2 · deviation of the
@@ -64,6 +66,7 @@ def _twist(state, value, out):
         spread = (d0 * d0 + d1 * d1 + d2 * d2 + two * (e0 * e0 + e1 * e1 + e2 * e2)) * third
         sigma = np.sqrt(middle + np.sqrt(two * spread))
         q = value[l + MU] * (state[l + ROW[18]] - two) + value[l + MEAN]
+        q -= value[l + STIFF] * max(float32(DENSE) - state[l + ROW[18]], float32(0.0))
         q *= min(one, value[l + MU] / max(abs(q) * sigma, float32(1e-30)))
         q *= value[l + WEIGHT] * value[l + INV] * value[l + INV]
         out[l], out[l + ROW[1]], out[l + ROW[2]], out[l + ROW[3]] = q * f0, q * f1, q * f2, q * f3
@@ -89,8 +92,10 @@ def _add_slope(state, gradient, tet, value, fill, own, slope):
 
 
 @njit(cache=True, nogil=True, fastmath=FAST)
-def _add_pairs(value, dots, crosses, tet_pairs, slot, twist, own, block):
-    """φV[μ(B·B' I + ∂J ∂J'ᵀ) + q ∂²J] of a tetrahedron's ten corner pairs onto ``block`` (189·16,)."""
+def _add_pairs(state, value, dots, crosses, tet_pairs, slot, twist, own, block):
+    """φV[μ B·B' I + (μ + δ) ∂J ∂J'ᵀ + q ∂²J] of a tetrahedron's ten corner pairs onto ``block`` (189·16,), with δ where
+    it is crushed.
+    """
     for e in range(10):
         u, v = ROW[3] * uint64(tet_pairs[e, 0]), ROW[3] * uint64(tet_pairs[e, 1])
         c0, c1, c2, near, h = crosses[e, 0], crosses[e, 1], crosses[e, 2], dots[e], ROW[9] * uint64(slot[e])
@@ -100,7 +105,8 @@ def _add_pairs(value, dots, crosses, tet_pairs, slot, twist, own, block):
             wx = twist[l] * c0 + twist[l + ROW[1]] * c1 + twist[l + ROW[2]] * c2
             wy = twist[l + ROW[3]] * c0 + twist[l + ROW[4]] * c1 + twist[l + ROW[5]] * c2
             wz = twist[l + ROW[6]] * c0 + twist[l + ROW[7]] * c1 + twist[l + ROW[8]] * c2
-            a0, a1, a2 = m * own[l + u], m * own[l + u + ROW[1]], m * own[l + u + ROW[2]]
+            along = m + value[l + WEIGHT] * (value[l + STIFF] if state[l + ROW[18]] < DENSE else float32(0.0))
+            a0, a1, a2 = along * own[l + u], along * own[l + u + ROW[1]], along * own[l + u + ROW[2]]
             b0, b1, b2 = own[l + v], own[l + v + ROW[1]], own[l + v + ROW[2]]
             block[l + h] += a0 * b0 + d
             block[l + h + ROW[1]] += a0 * b1 + wz
@@ -134,11 +140,11 @@ def _add_volume(value, slope, pairs, block):
 
 
 @njit(cache=True, nogil=True, fastmath=FAST)
-def hessian_range(lo, hi, nodes, corner, axis, fill, mu, lam, inv, volume, tets, gradient,
+def hessian_range(lo, hi, nodes, corner, axis, fill, mu, lam, dense, inv, volume, tets, gradient,
                   dots, crosses, tet_pairs, slot, pairs, out):
     """Positive semi-definite Hessian blocks of batches lo .. hi into ``out`` (octahedra, 21, 9), N/m."""
     x, state = np.empty(18 * LANES, np.float32), np.empty((4, 19 * LANES), np.float32)
-    block, value = np.empty(189 * LANES, np.float32), np.empty(6 * LANES, np.float32)
+    block, value = np.empty(189 * LANES, np.float32), np.empty(7 * LANES, np.float32)
     slope, own = np.empty(18 * LANES, np.float32), np.empty(12 * LANES, np.float32)
     twist, flat = np.empty(9 * LANES, np.float32), out.reshape(-1)
     for b in range(lo, hi):
@@ -146,7 +152,7 @@ def hessian_range(lo, hi, nodes, corner, axis, fill, mu, lam, inv, volume, tets,
         load_corners(nodes, corner, b, x)
         for l in range(ALL):
             value[l + MU], value[l + LAM], value[l + INV] = mu[b, l], lam[b, l], inv[b, l]
-            value[l + MEAN], value[l + FILLED] = 0.0, 1e-30
+            value[l + MEAN], value[l + FILLED], value[l + STIFF] = 0.0, 1e-30, dense[b, l]
         for t in range(4):
             deform(x, gradient[a, t], tets[t], value, state[t])
             for l in range(ALL):
@@ -161,7 +167,7 @@ def hessian_range(lo, hi, nodes, corner, axis, fill, mu, lam, inv, volume, tets,
                 value[l + WEIGHT] = fill[b, t, l] * volume[b, l]
             _twist(state[t], value, twist)
             _add_slope(state[t], gradient[a, t], tets[t], value, fill[b, t], own, slope)
-            _add_pairs(value, dots[a, t], crosses[a, t], tet_pairs, slot[t], twist, own, block)
+            _add_pairs(state[t], value, dots[a, t], crosses[a, t], tet_pairs, slot[t], twist, own, block)
         for l in range(ALL):
             value[l + WEIGHT] = value[l + LAM] * volume[b, l] / value[l + FILLED]
         _add_volume(value, slope, pairs, block)
@@ -171,9 +177,9 @@ def hessian_range(lo, hi, nodes, corner, axis, fill, mu, lam, inv, volume, tets,
 
 
 @njit(cache=True, nogil=True, parallel=True)
-def hessian_all(chunks, nodes, corner, axis, fill, mu, lam, inv, volume, tets, gradient,
+def hessian_all(chunks, nodes, corner, axis, fill, mu, lam, dense, inv, volume, tets, gradient,
                 dots, crosses, tet_pairs, slot, pairs, out):
     n = len(corner)
     for c in prange(chunks):
-        hessian_range(c * n // chunks, (c + 1) * n // chunks, nodes, corner, axis, fill, mu, lam, inv, volume,
+        hessian_range(c * n // chunks, (c + 1) * n // chunks, nodes, corner, axis, fill, mu, lam, dense, inv, volume,
                       tets, gradient, dots, crosses, tet_pairs, slot, pairs, out)

@@ -9,6 +9,7 @@ import numpy as np
 from rubberquince.shapes.lattice import Lattice
 
 LEAST_POISSON, MOST_POISSON = 0.25, 0.495
+USUAL_GRAVITY = 9.81        # m/s²
 
 
 DOWN = np.array([0.0, -1.0, 0.0])
@@ -382,7 +383,7 @@ class RunSpec:
     bodies: Sequence[BodySpec]
     colliders: list[ColliderSpec]
     fps: float = 24.0
-    gravity: float = 9.81
+    gravity: float = USUAL_GRAVITY
     ground: Touch | None = field(default_factory=lambda: Touch(1e-3, 0.5))
     quality: Quality = QUALITIES["good"]
     seams: Sequence[SeamSpec] = ()

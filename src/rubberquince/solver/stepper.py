@@ -23,6 +23,7 @@ from rubberquince.solver.scheme import Aim, Scheme
 from rubberquince.solver.seams import Seams
 from rubberquince.solver.specs import (
     DOWN,
+    USUAL_GRAVITY,
     AnyMaterial,
     Course,
     ForceSpec,
@@ -41,7 +42,6 @@ STILL_SPEED = 1e-4          # m/s: slower sliding counts as sticking
 USUAL_FPS = 24.0            # fewer frames a second have more substeps each: a step never gets longer
 RESTS = 4.0                 # steps of gravity: what gains less speed than these rests or rolls
 SLOW_STEPS = 1.0            # of gravity: what nears or leaves another by less than these gain is at rest on it
-USUAL_GRAVITY = 9.81        # m/s²
 ROUNDING = 1e-7             # of the energy a step of gravity brings: a rise below is not one
 LEAST_TURN = 1e-6           # rad: less is rounding
 FALSE_ENERGY = 0.02         # of the kinetic energy: a substep that brings more is taken in halves

@@ -9,9 +9,11 @@ from rubberquince.kernels import stiffness as st
 from rubberquince.kernels.elasticity import LANES
 from rubberquince.kernels.octahedron import GRADIENT, TETS
 from rubberquince.solver.carriers.carrier import Carrier
-from rubberquince.solver.specs import AnyMaterial, BodySpec, Material, SolidSpec
+from rubberquince.solver.specs import USUAL_GRAVITY, AnyMaterial, BodySpec, Material, SolidSpec
 
 SMALLEST = 1e-3             # of the size at rest
+DENSE_MU = 30.0             # how stiff what is crushed is: so many times its shear modulus, or the pressure of its own
+DENSE_WEIGHTS = 10.0        # weight: flesh that bears less would be pressed through itself and the ground
 
 
 class Octahedra:
@@ -28,9 +30,10 @@ class Octahedra:
         fill = _stack([s.lattice.fill for _, s, _ in solids], (0, 4))
         scale = _stack([s.lattice.scale for _, s, _ in solids], (0,))
         body = np.repeat([k for k, _, _ in solids], [len(s.lattice.corner) for _, s, _ in solids]).astype(np.int64)
-        cell = np.zeros(len(bodies))
+        cell, self._tall = np.zeros((2, len(bodies)))           # m
         for k, s, _ in solids:
             cell[k] = s.lattice.cell
+            self._tall[k] = np.ptp(s.lattice.nodes, axis=0).max()
         take, self.axis = _batches(axis)
         self.corner = np.full((len(take), 6), -1, np.int64)
         real = take >= 0
@@ -42,7 +45,7 @@ class Octahedra:
             number, size = body[take], scale[take]          # of padding those of the last, which has no fill
         self.body, self._scale = number.reshape(-1, LANES), size.reshape(-1, LANES)
         self.lane_corner, self.fill = _lanes(np.maximum(self.corner, 0)), _lanes(padded)
-        self.mu, self.lam = np.zeros(self.body.shape), np.zeros(self.body.shape)
+        self.mu, self.lam, self.dense = np.zeros((3, *self.body.shape))
         lane_cell = cell[self.body] if len(bodies) else np.zeros(self.body.shape)
         self._cell = np.maximum(lane_cell, 1e-300)
         self._grown, self._rest_size = np.ones((2, *self.body.shape))   # of what it was made as
@@ -70,6 +73,8 @@ class Octahedra:
             for lame, value in zip((self.lam, self.mu), material.lame):
                 even = self._meant(value, body) if isinstance(value, np.ndarray) else value
                 lame[mine] = even * self._scale[mine]
+            weight = USUAL_GRAVITY * float(np.max(material.density)) * self._tall[body]
+            self.dense[mine] = np.maximum(DENSE_MU * self.mu[mine], DENSE_WEIGHTS * weight)
             grown = material.grown
             if isinstance(grown, np.ndarray):
                 grown = np.maximum(self._meant(grown, body), SMALLEST)      # of padding it is nothing
@@ -93,7 +98,8 @@ class Octahedra:
         return total / np.maximum(real.sum(axis=1), 1)
 
     def _cells(self) -> tuple[np.ndarray, ...]:
-        return self.lane_corner, self.axis, self.fill, self.mu, self.lam, self.inv, self.volume, TETS, GRADIENT
+        return (self.lane_corner, self.axis, self.fill, self.mu, self.lam, self.dense, self.inv, self.volume, TETS,
+                GRADIENT)
 
     def tell(self, since: float) -> bool:
         return False
