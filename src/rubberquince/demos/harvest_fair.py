@@ -100,7 +100,7 @@ def prizes() -> Scene:
     pieces = [with_feel(pad, FeelChoice(name="foam"))]
     for k, (key, name, shape, size, feel, colour) in enumerate(figures):
         piece = Piece(id=key, name=name, role="solid", shape=shape, solid=SolidValues(cells=4),
-                      place=Place(position=(0.03 * (k - 1), 0.19 + 0.13 * k, 0.02 * (k % 2)),
+                      place=Place(position=(0.03 * (1 - k), 0.18 + 0.112 * k, 0.03 * (k % 2)),
                                   turn=(12.0 * k, 20.0, 25.0 * k), size=size),
                       contact=ContactValues(gap=0.001, friction=0.5), look=Look(material="jelly", colour=colour))
         pieces.append(with_feel(piece, FeelChoice(name=feel)))
