@@ -11,70 +11,50 @@ SPARE = 0.1         # of the gap: how far beyond it relations are picked
 
 
 @njit(cache=True, nogil=True)
-def join(pair, ids, kind, gap, far, seen, inside, picked, distance, apart, kept, new_pair, new_ids, new_kind, new_gap,
-         new_far):
-    """The candidates of pairs that are ``kept`` (pairs,) bool and new ones of others, in the order of pairs: all ten
-    arrays of them, with nothing known of the new ones where nodes are; see solver.candidates.
+def add_spans(pair, first, gap, far, begin, end, lack):
+    """Say of pairs where those rows begin and end that are from ``first`` on, of ``pair`` (k,), sorted, each, and how
+    near the nearest of them is to its reach, m; gap and far are those of all rows.
     """
-    old, fresh, count = len(pair), len(new_pair), len(new_pair)
-    for e in range(old):
-        count += kept[pair[e]]
-    pairs, whats, kinds = np.empty(count, np.int64), np.empty((count, 4), np.int64), np.empty(count, np.int8)
-    gaps, fars, distances, aparts = np.empty(count), np.empty(count), np.empty(count), np.empty((count, 3))
-    seens, insides, pickeds = np.zeros(count, np.bool_), np.zeros(count, np.bool_), np.zeros(count, np.bool_)
-    a, b = 0, 0
-    for k in range(count):
-        while a < old and not kept[pair[a]]:
-            a += 1
-        if a < old and (b == fresh or pair[a] <= new_pair[b]):
-            pairs[k], kinds[k], gaps[k], fars[k], distances[k] = pair[a], kind[a], gap[a], far[a], distance[a]
-            seens[k], insides[k], pickeds[k] = seen[a], inside[a], picked[a]
-            for i in range(4):
-                whats[k, i] = ids[a, i]
-            for i in range(3):
-                aparts[k, i] = apart[a, i]
-            a += 1
-        else:
-            pairs[k], kinds[k], gaps[k], fars[k] = new_pair[b], new_kind[b], new_gap[b], new_far[b]
-            for i in range(4):
-                whats[k, i] = new_ids[b, i]
-            b += 1
-    return pairs, whats, kinds, gaps, fars, seens, insides, pickeds, distances, aparts
-
-
-@njit(cache=True, nogil=True)
-def spans(pair, gap, far, pairs):
-    """Where candidates of each of all ``pairs`` begin, (pairs + 1,), and how near the nearest is to its reach, m.
-
-    pair (c,), sorted, gap and far are those of the candidates.
-    """
-    begin, lack = np.zeros(pairs + 1, np.int64), np.full(pairs, np.inf)
     for e in range(len(pair)):
-        k = pair[e]
-        begin[k + 1] = e + 1
-        lack[k] = min(lack[k], far[e] - gap[e] * (1.0 + SPARE))
-    for k in range(pairs):
-        begin[k + 1] = max(begin[k + 1], begin[k])
-    return begin, lack
+        k, row = pair[e], first + e
+        if e == 0 or pair[e - 1] != k:
+            begin[k] = row
+        end[k] = row + 1
+        lack[k] = min(lack[k], far[row] - gap[row] * (1.0 + SPARE))
 
 
 @njit(cache=True, nogil=True)
-def gather(picked, ids, kind, gap, distance, inside, apart, low, ground_gap, x):
-    """All six arrays of the candidates that are ``picked`` (c,) bool and, after them, of the ground beneath those of
-    the first points that are ``low`` (moving,) bool, at ``x`` (n, 3); see solver.touching.
+def rows_of(begin, end):
+    """The rows of all pairs, one pair after another."""
+    rows, count = np.empty((end - begin).sum(), np.int64), 0
+    for k in range(len(begin)):
+        for row in range(begin[k], end[k]):
+            rows[count] = row
+            count += 1
+    return rows
+
+
+@njit(cache=True, nogil=True)
+def gather(begin, end, picked, ids, kind, gap, distance, inside, apart, low, ground_gap, x):
+    """All six arrays of the candidates that are ``picked`` (rows,) bool, pair by pair, and, after them, of the ground
+    beneath those of the first points that are ``low`` (moving,) bool, at ``x`` (n, 3); see solver.touching.
     """
-    count = picked.sum() + low.sum()
+    count = low.sum()
+    for pair in range(len(begin)):
+        for e in range(begin[pair], end[pair]):
+            count += picked[e]
     whats, kinds, gaps = np.full((count, 4), -1), np.empty(count, np.int8), np.empty(count)
     distances, insides, aparts, w = np.empty(count), np.empty(count, np.bool_), np.empty((count, 3)), np.empty(4)
     k = 0
-    for e in range(len(picked)):
-        if picked[e]:
-            kinds[k], gaps[k], distances[k], insides[k] = kind[e], gap[e], distance[e], inside[e]
-            for i in range(4):
-                whats[k, i] = ids[e, i]
-            for i in range(3):
-                aparts[k, i] = apart[e, i]
-            k += 1
+    for pair in range(len(begin)):
+        for e in range(begin[pair], end[pair]):
+            if picked[e]:
+                kinds[k], gaps[k], distances[k], insides[k] = kind[e], gap[e], distance[e], inside[e]
+                for i in range(4):
+                    whats[k, i] = ids[e, i]
+                for i in range(3):
+                    aparts[k, i] = apart[e, i]
+                k += 1
     for p in range(len(low)):
         if low[p]:
             whats[k, 0], kinds[k], gaps[k] = p, GROUND, ground_gap[p]
@@ -101,22 +81,23 @@ def pick_low(x, moves, gap, low):
 
 
 @njit(**LEAN)
-def pick(begin, lack, ids, kind, gap, far, own, strays, x, moves, seen, distance, inside, apart, picked, w, v):
-    """Mark in ``picked`` (c,) bool the candidates that may come within their gap from ``x`` (n, 3) on under one of
-    ``moves`` (m, n, 3).
+def pick(lo, hi, begin, end, lack, ids, kind, gap, far, own, strays, x, moves, seen, distance, inside, apart, picked,
+         w, v):
+    """Mark in ``picked`` (rows,) bool the candidates of pairs ``lo`` .. ``hi`` that may come within their gap from
+    ``x`` (n, 3) on under one of ``moves`` (m, n, 3).
 
-    begin, lack : see ``spans``.
+    begin, end, lack : see solver.candidates.
     strays : (pairs,), m, by how much patches may have moved against each other, all the way of ``moves``.
-    What had to be looked at has ``seen`` (c,) set, and ``distance``, ``inside`` and ``apart`` as in kernels.distance;
-    ``w`` (4,) and ``v`` (3,) are scratch.
+    What had to be looked at has ``seen`` (rows,) set, and ``distance``, ``inside`` and ``apart`` as in
+    kernels.distance; ``w`` (4,) and ``v`` (3,) are scratch.
     What lies in one place within a piece (``own``, by pair) already, as in a flat start, must come apart first.
     Returns how many more were picked.
     """
     more = 0
-    for k in range(len(lack)):
+    for k in range(lo, hi):
         if lack[k] > strays[k]:
             continue
-        for e in range(begin[k], begin[k + 1]):
+        for e in range(begin[k], end[k]):
             reach = gap[e] * (1.0 + SPARE)
             if picked[e] or far[e] - strays[k] > reach:
                 continue

@@ -171,7 +171,7 @@ def _sort(ids, kind, gap, far, rank):
 @njit(cache=True, nogil=True)
 def search(pairs, wanted, slack, along, x, way, ball, own, ptr, point, vertex_ptr, vertex, edge_ptr, edge, face_ptr,
            face, triangles, piece, rest, centre, gaps, point_gap, cell, balls):
-    """Relations of ``wanted`` (k,) bool ``pairs`` (k, 2) of patches that may come within their gap near ``x`` (n, 3).
+    """Relations of the ``wanted`` (w,) of ``pairs`` (k, 2) of patches that may come within their gap near ``x`` (n, 3).
 
     A pair may move against each other by ``slack`` (k,), m, away from ``x`` or, where ``along`` (k,) bool, away from
     the ``way`` (n, 3), m, that leads on from there; ``ball`` (patches, 4) holds that.
@@ -193,9 +193,7 @@ def search(pairs, wanted, slack, along, x, way, ball, own, ptr, point, vertex_pt
     hull, other, w, v = np.empty((1, 6)), np.empty((1, 6)), np.empty(4), np.empty(3)
     one, two, ones, twos = np.empty((MOST, 6)), np.empty((MOST, 6)), np.empty((MOST, 6)), np.empty((MOST, 6))
     which, those = np.empty(MOST, np.int64), np.empty(MOST, np.int64)
-    for k in range(len(pairs)):
-        if not wanted[k]:
-            continue
+    for k in wanted:
         a, b, wide, mine = pairs[k, 0], pairs[k, 1], slack[k], own[k]
         for i in range(3):
             shift[i] = 0.5 * (ball[a, i] + ball[b, i]) if along[k] else 0.0

@@ -1,65 +1,94 @@
 """Relations of pairs of patches that may come within their gap, and what is known of them where nodes are."""
 
-from dataclasses import dataclass, fields, replace
-
 import numpy as np
 
 from rubberquince.kernels import candidates as cd
+from rubberquince.solver.sharing import shared
 
-NOTHING = (np.zeros(0, np.int64), np.zeros((0, 4), np.int64), np.zeros(0, np.int8), np.zeros(0), np.zeros(0))
+FEW = 2000          # pairs: so many are looked through at once
 
 
-@dataclass(frozen=True, eq=False)
 class Candidates:
-    """Of pair ``pair`` (c,), sorted, the relations ``ids`` (c, 4) with their ``kind`` and ``gap`` (c,), m.
+    """Relations of pairs, with what is known of them where nodes are, in rows.
 
-    far : (c,) m, how near one comes at least but for what was allowed for; see kernels.search.
-    seen, picked : (c,) bool, whether it was looked at where nodes are, and whether it may come within its gap from
-    there; distance : (c,) m, inside : (c,) bool and apart : (c, 3) m as in kernels.distance, of those seen.
+    Those of pair k are from ``begin[k]`` to ``end[k]``, and ``lack[k]``, m, is how near the nearest is to its reach.
+    New rows are put at the end, and those of a pair that is searched anew lie idle until they are the most: a search of
+    few pairs does not copy what is known of all.
+
+    ids (rows, 4), kind and gap (rows,), m : the relations.
+    far : (rows,) m, how near one comes at least but for what was allowed for; see kernels.search.
+    seen, picked : (rows,) bool, whether it was looked at where nodes are, and whether it may come within its gap from
+    there; distance : (rows,) m, inside : (rows,) bool and apart : (rows, 3) m as in kernels.distance, of those seen.
     """
 
-    pair: np.ndarray
-    ids: np.ndarray
-    kind: np.ndarray
-    gap: np.ndarray
-    far: np.ndarray
-    seen: np.ndarray
-    inside: np.ndarray
-    picked: np.ndarray
-    distance: np.ndarray
-    apart: np.ndarray
+    def __init__(self) -> None:
+        self._begin_empty(0)
+        self._rows = 0
+        self._set(np.zeros((0, 4), np.int64), np.zeros(0, np.int8), np.zeros(0), np.zeros(0), np.zeros(0, bool),
+                  np.zeros(0, bool), np.zeros(0, bool), np.zeros(0), np.zeros((0, 3)))
 
-    @staticmethod
-    def none() -> "Candidates":
-        nobody = np.zeros(0, bool)
-        return Candidates(*NOTHING, nobody, nobody, nobody, np.zeros(0), np.zeros((0, 3)))
+    def _set(self, *columns: np.ndarray) -> None:
+        (self.ids, self.kind, self.gap, self.far, self.seen, self.inside, self.picked, self.distance,
+         self.apart) = columns
+
+    def _begin_empty(self, pairs: int) -> None:
+        self.begin, self.end, self.lack = np.zeros(pairs, np.int64), np.zeros(pairs, np.int64), np.full(pairs, np.inf)
 
     @property
-    def columns(self) -> tuple[np.ndarray, ...]:
-        return tuple(getattr(self, field.name) for field in fields(self))
+    def _columns(self) -> tuple[np.ndarray, ...]:
+        return (self.ids, self.kind, self.gap, self.far, self.seen, self.inside, self.picked, self.distance, self.apart)
 
-    def of_pairs(self, kept: np.ndarray, now: np.ndarray) -> "Candidates":
-        """Those of pairs that are ``kept`` (pairs,) bool, which are ``now`` (pairs,) other numbers, in one order."""
-        mine = Candidates(*cd.join(*self.columns, kept, *NOTHING))
-        return replace(mine, pair=now[mine.pair])
+    def renumber(self, known: np.ndarray, before: np.ndarray) -> None:
+        """From now on pairs are others: of those that are ``known`` (pairs,) bool, ``before`` says which they were."""
+        begin, end, lack = self.begin, self.end, self.lack
+        old = before[known]
+        self._begin_empty(len(known))
+        self.begin[known], self.end[known], self.lack[known] = begin[old], end[old], lack[old]
 
-    def joined(self, kept: np.ndarray, new: tuple[np.ndarray, ...]) -> "Candidates":
-        """Those of pairs that are ``kept`` (pairs,) bool, and ``new`` ones of others, as a search finds them."""
-        return Candidates(*cd.join(*self.columns, kept, *new))
+    def replace(self, gone: np.ndarray, pair: np.ndarray, *new: np.ndarray) -> None:
+        """Drop those of pairs that are ``gone`` (pairs,) bool and add ``new`` ones, ids, kind, gap and far, of some of
+        these, sorted by ``pair``.
+        """
+        self.begin[gone], self.end[gone], self.lack[gone] = 0, 0, np.inf
+        first = self._make_room(len(pair))
+        for column, more in zip(self._columns, new):
+            column[first: self._rows] = more
+        self.seen[first: self._rows], self.picked[first: self._rows] = False, False
+        cd.add_spans(pair, first, self.gap, self.far, self.begin, self.end, self.lack)
 
-    def moved(self) -> "Candidates":
-        """The same where nothing is known, as nodes are elsewhere."""
-        return replace(self, seen=np.zeros_like(self.seen), picked=np.zeros_like(self.picked))
+    def _make_room(self, more: int) -> int:
+        """Have rows for so many ``more``; returns the first of them."""
+        if self._rows + more > len(self.kind):
+            rows = cd.rows_of(self.begin, self.end)
+            room = 2 * (len(rows) + more)
+            wider = tuple(np.empty((room, *column.shape[1:]), column.dtype) for column in self._columns)
+            for column, old in zip(wider, self._columns):
+                column[: len(rows)] = old[rows]
+            count = self.end - self.begin
+            self.end = np.cumsum(count)
+            self.begin = self.end - count
+            self._set(*wider)
+            self._rows = len(rows)
+        self._rows += more
+        return self._rows - more
 
-    def spans(self, pairs: int) -> tuple[np.ndarray, np.ndarray]:
-        """See kernels.candidates.spans."""
-        begin, lack = cd.spans(self.pair, self.gap, self.far, pairs)
-        return begin, lack
+    def forget(self) -> None:
+        """Nothing is known of any, as nodes are elsewhere."""
+        self.seen[: self._rows], self.picked[: self._rows] = False, False
 
-    def pick(self, spans: tuple[np.ndarray, np.ndarray], own: np.ndarray, strays: np.ndarray, x: np.ndarray,
-             moves: np.ndarray) -> int:
+    def pick(self, own: np.ndarray, strays: np.ndarray, x: np.ndarray, moves: np.ndarray) -> int:
         """Pick those that may come within their gap from ``x`` on under ``moves`` (m, n, 3), m; returns how many more.
         """
-        more: int = cd.pick(*spans, self.ids, self.kind, self.gap, self.far, own, strays, x, moves, self.seen,
-                            self.distance, self.inside, self.apart, self.picked, np.empty(4), np.empty(3))
-        return more
+        def part(lo: int, hi: int) -> int:
+            more: int = cd.pick(lo, hi, self.begin, self.end, self.lack, self.ids, self.kind, self.gap, self.far, own,
+                                strays, x, moves, self.seen, self.distance, self.inside, self.apart, self.picked,
+                                np.empty(4), np.empty(3))
+            return more
+
+        return sum(shared(part, len(own), FEW))
+
+    def gather(self, low: np.ndarray, ground_gap: np.ndarray, x: np.ndarray) -> tuple[np.ndarray, ...]:
+        """See kernels.candidates.gather."""
+        parts: tuple[np.ndarray, ...] = cd.gather(self.begin, self.end, self.picked, self.ids, self.kind, self.gap,
+                                                  self.distance, self.inside, self.apart, low, ground_gap, x)
+        return parts

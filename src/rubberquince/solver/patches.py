@@ -12,7 +12,10 @@ from rubberquince.kernels import trees as tr
 from rubberquince.kernels.groups import groups
 from rubberquince.kernels.search import search
 from rubberquince.solver.near import all_of, those_of
+from rubberquince.solver.sharing import shared
 from rubberquince.solver.world import World
+
+FEW = 100           # pairs: so many are searched at once
 
 
 def found(these: np.ndarray, those: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
@@ -216,10 +219,15 @@ class Patches:
     def search(self, pairs: np.ndarray, wanted: np.ndarray, slack: np.ndarray, along: np.ndarray, x: np.ndarray,
                way: np.ndarray, own: np.ndarray) -> tuple[np.ndarray, ...]:
         """Candidates of the ``wanted`` pairs (k,) bool; see kernels.search."""
-        world = self._world
-        return search(pairs, wanted, slack, along, x, way, self.ball(way), own, self._ptr, self._point, *self._parts,
-                      self._triangles, self.piece, self.near.points, self._centre, world.gap, self.near.gap,
-                      self._near, world.of_balls)
+        world, ball, which = self._world, self.ball(way), np.flatnonzero(wanted)
+
+        def part(lo: int, hi: int) -> tuple[np.ndarray, ...]:
+            return search(pairs, which[lo:hi], slack, along, x, way, ball, own, self._ptr, self._point, *self._parts,
+                          self._triangles, self.piece, self.near.points, self._centre, world.gap, self.near.gap,
+                          self._near, world.of_balls)
+
+        parts = shared(part, len(which), FEW)
+        return parts[0] if len(parts) == 1 else tuple(np.concatenate(column) for column in zip(*parts))
 
     def only(self, kept: np.ndarray) -> "Patches":
         """Those of all that are ``kept`` (patches,) bool, alone: in the same order, with the points that they have."""

@@ -12,7 +12,7 @@ import numpy as np
 from rubberquince.kernels import candidates as cd
 from rubberquince.kernels import patches as pt
 from rubberquince.kernels.candidates import SPARE
-from rubberquince.kernels.distance import LEAVING, closest_of
+from rubberquince.kernels.distance import GROUND, LEAVING, closest_of
 from rubberquince.solver.candidates import Candidates
 from rubberquince.solver.overlaps import Straddle, is_across, is_tangled_in_itself, points_inside
 from rubberquince.solver.patches import Patches, found
@@ -64,8 +64,7 @@ class Touching:
         self._own, self._smooth = np.zeros(0, bool), np.zeros(0, bool)
         self._slack, self._strayed = np.zeros(0), np.zeros(0)       # of each pair, m; strays before this substep
         self._along, self._most = np.zeros(0, bool), np.zeros(0)    # of each pair: listed along the way; see _cover
-        self._alike, self._strays, self._candidates = np.zeros(0, bool), np.zeros(0), Candidates.none()
-        self._spans = self._candidates.spans(0)
+        self._alike, self._strays, self._candidates = np.zeros(0, bool), np.zeros(0), Candidates()
         self._crumpled = np.zeros(0, np.int64)
         self.drop()
 
@@ -87,7 +86,7 @@ class Touching:
         self._boxed, self._here = NOWHERE, NOWHERE      # the boxes of patches at a place, by its name
         self._moves: list[np.ndarray] = []
         self._leaving: list[tuple[np.ndarray, ...]] = []
-        none = Candidates.none()
+        none = Candidates()
         self.ids, self.kind, self.gap = none.ids, none.kind, none.gap
         self.distance, self.inside, self.apart = none.distance, none.inside, none.apart
 
@@ -137,10 +136,8 @@ class Touching:
             self._strays = self._strayed.copy()
         anew |= self._turn(x, bent)
         anew |= self._cover(x, self._moves if anew else list(moves))
-        if anew:
-            self._spans = self._candidates.spans(len(self._pairs))
         if fresh:
-            self._candidates = self._candidates.moved()
+            self._candidates.forget()
             self._low = np.zeros(self._near.moving, bool)
         if fresh or anew:
             moves = tuple(self._moves)
@@ -151,7 +148,7 @@ class Touching:
 
     def _pick(self, x: np.ndarray, moves: np.ndarray) -> int:
         """Pick what may come within its gap under ``moves`` (m, n, 3), m; returns how much more that is."""
-        more = self._candidates.pick(self._spans, self._own, self._strays, x, moves)
+        more = self._candidates.pick(self._own, self._strays, x, moves)
         if self._world.spec.ground:
             more += cd.pick_low(x, moves, self._ground_gap, self._low)
         return more
@@ -187,7 +184,7 @@ class Touching:
         if not stale.any():
             return False
         new = self._patches.search(self._pairs, stale, self._slack, self._along, self._start, self._way, self._own)
-        self._candidates = self._candidates.joined(counts & ~stale, new)
+        self._candidates.replace(~counts | stale, *new)
         return True
 
     def _pair_up(self, x: np.ndarray, moves: list[np.ndarray]) -> bool:
@@ -209,8 +206,7 @@ class Touching:
         if np.array_equal(keys, self._keys):
             return False
         known, before = found(keys, self._keys)
-        kept, now = found(self._keys, keys)
-        self._candidates = self._candidates.of_pairs(kept, now)
+        self._candidates.renumber(known, before)
         slack, strayed, along = np.full(len(keys), -1.0), np.zeros(len(keys)), np.zeros(len(keys), bool)
         slack[known], strayed[known] = self._slack[before[known]], self._strayed[before[known]]
         along[known] = self._along[before[known]]
@@ -225,11 +221,10 @@ class Touching:
 
     def _collect(self, x: np.ndarray) -> None:
         """Join what was picked, what leads out of colliders, and the ground, all at ``x`` (n, 3)."""
-        c = self._candidates
-        picked, low = c.picked, self._low & ~self._sunk
+        parts = self._candidates.gather(self._low & ~self._sunk, self._ground_gap, x)
         if self._inside or self.tangled or len(self.sewn):
-            picked = picked & self._counts(c.ids)
-        parts = cd.gather(picked, c.ids, c.kind, c.gap, c.distance, c.inside, c.apart, low, self._ground_gap, x)
+            counts = self._counts(parts[0]) | (parts[1] == GROUND)
+            parts = tuple(column[counts] for column in parts)
         if self._leaving:
             others = [(*other, *closest_of(*other[:2], x)) for other in self._leaving]
             parts = tuple(np.concatenate(column) for column in zip(parts, *others))
