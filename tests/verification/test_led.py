@@ -220,3 +220,13 @@ def test_a_led_run_goes_on_to_the_same_bits():
     for k in range(6, 10):
         resumed.frame(k / 24)
     assert np.array_equal(resumed.state.packed(), whole.state.packed())
+
+
+def test_limp_flesh_that_a_bat_crushes_does_not_cross_itself():
+    """It is struck faster than its waves go: its skin folds within a step, by moves that are small each."""
+    bat = led((0.3, 0.1, 0.1), lambda t: (-0.6 + 6.0 * t, 0.1, 0.0))
+    ball = make_solid(primitives.sphere(24, 12), (0.12, 0.12, 0.12), 5, (0.0, 0.1, 0.0))
+    stepper = Stepper(RunSpec([bat, ball], [], quality=QUALITIES["draft"]))
+    seen = []
+    frames(stepper, 4, lambda k: seen.append(own_crossings(stepper)))
+    assert seen == [0, 0, 0, 0] and mean(stepper, 1)[1][0] > 1.0

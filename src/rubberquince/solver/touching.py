@@ -21,7 +21,7 @@ from rubberquince.solver.world import World
 AHEAD = 2.0         # of the way of a substep: how much farther patches may go before they are searched anew
 FIRM = 1.2          # of what strays from the way, where patches go fast: the same
 LEAST, MOST = 0.5, 0.12     # of the gap and of a cell: bounds of this; what goes farther is searched along its way
-BEND = 0.1          # of the finest length: what moves so far against its body may turn its skin much
+BEND = 0.02         # of the finest length: what moves so far against its body may turn its skin much
 TURNS = np.radians(4.0)     # that a patch may turn farther until pairs are found anew
 FLAT = 0.02         # of the volume of a cell at rest: one that has less is inside out or nearly
 CRUMPLED = 0.12     # of the cells of a solid: one of which more are inside out does not touch itself, so it can unfold,
@@ -58,7 +58,7 @@ class Touching:
         self._inside, self._sunk = [], np.zeros(near.moving, bool)
         self._wide = patches.boxes(near.points, len(patches.piece)) + self._margin[:, None] * SIDES
         self._wide[: patches.moving] = np.nan
-        self._start = near.points
+        self._start = self._faced = near.points     # where a substep began, and where it was last seen how skins face
         self._cones, self._paired = patches.no_cones(), False       # of the normals that pairs were found for
         self._keys, self._pairs = np.zeros(0, np.int64), np.zeros((0, 2), np.int64)
         self._own, self._smooth = np.zeros(0, bool), np.zeros(0, bool)
@@ -101,7 +101,7 @@ class Touching:
         self._strayed += self._patches.stray(self._pairs, self._slack >= 0.0, x, [zero], self._start, zero)[0]
         self._slack[self._along] = -1.0             # lists along a way end with it
         self._along[:] = False
-        self._start = x.copy()
+        self._start = self._faced = x.copy()
         if self._face(self._start):             # only those of this substep count
             self._cones = self._patches.no_cones()
             self._face(self._start)
@@ -128,13 +128,11 @@ class Touching:
             self._at, self._moves, self._strays = at, [], self._strayed.copy()
             moves = (np.zeros(x.shape), *moves)
         self._moves += moves
-        bent = [move for move in moves if pt.bends(move, self._near.first, self._limp)]
-        for move in bent:
-            self._face(x + move)
+        bent = self._bent(x, moves)
         anew = self._pair_up(x, list(moves))
         if anew:
             self._strays = self._strayed.copy()
-        anew |= self._turn(x, bent)
+        anew |= self._turn(bent)
         anew |= self._cover(x, self._moves if anew else list(moves))
         if fresh:
             self._candidates.forget()
@@ -153,11 +151,24 @@ class Touching:
             more += cd.pick_low(x, moves, self._ground_gap, self._low)
         return more
 
-    def _turn(self, x: np.ndarray, moves: list[np.ndarray]) -> bool:
-        """See which patches no longer face one way at the end of ``moves`` that change shapes much; True if some do."""
-        before = self._alike
+    def _bent(self, x: np.ndarray, moves: Sequence[np.ndarray]) -> list[np.ndarray]:
+        """Where ``moves`` lead from ``x`` that change shapes much since they were last looked at; pairs are found anew
+        for how skins face there.
+        """
+        bent = []
         for move in moves:
-            self._alike = self._alike & self._left_alone(x + move)
+            there = x + move
+            if pt.bends(there - self._faced, self._near.first, self._limp):
+                self._face(there)
+                self._faced = there
+                bent.append(there)
+        return bent
+
+    def _turn(self, bent: list[np.ndarray]) -> bool:
+        """See which patches no longer face one way where skins are ``bent``; True if some do."""
+        before = self._alike
+        for there in bent:
+            self._alike = self._alike & self._left_alone(there)
         return self._alike is not before and bool((self._alike != before).any())
 
     def _face(self, x: np.ndarray) -> bool:
@@ -216,7 +227,9 @@ class Touching:
         self._own = (pieces[:, 0] == pieces[:, 1]) & ~self._world.of_balls[pieces[:, 0]]
         self._smooth = self._own & patches.smooth(self._pairs)
         self._most = MOST * patches.size(self._pairs[:, 0])
-        self._alike = self._left_alone(self._start)
+        alike = self._left_alone(self._start)
+        alike[known] &= self._alike[before[known]]      # what has turned since stays so
+        self._alike = alike
         return True
 
     def _collect(self, x: np.ndarray) -> None:
