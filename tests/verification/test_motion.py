@@ -11,6 +11,7 @@ from bodies import CANVAS, JELLY, make_shell, make_solid, own_crossings
 from rubberquince.kernels.contact import gap_energy
 from rubberquince.shapes import primitives
 from rubberquince.shapes.polymesh import volume
+from rubberquince.solver.newton import Move
 from rubberquince.solver.specs import (
     QUALITIES,
     Inflation,
@@ -390,3 +391,20 @@ def test_what_is_damped_comes_back_less_and_on_what_is_soft_as_that_lets_it():
     assert lively > 2.0
     assert 0.2 < calm / lively < 0.5
     assert back(1.0, True) < 0.6 * lively
+
+
+@pytest.mark.parametrize("turns, taken", [(-1.0, 2), (1.0, 10)])
+def test_newton_steps_that_lead_back_end_and_those_that_lead_on_do_not(turns, taken, monkeypatch):
+    """The choice of what touches swung between two guesses, in each of which the energy fell, without an end."""
+    stepper = Stepper(RunSpec([make_solid(primitives.sphere(12, 6), (0.1, 0.1, 0.1), 3, (0.0, 1.0, 0.0))], []))
+    newton, numbers = stepper._newton, []
+
+    def swing(at, step, number):
+        numbers.append(number)
+        there = newton._place(at.x + 1e-3 * turns ** number, step)
+        return Move(there, (np.zeros(0),), gained=1.0, limited=False, cut=False, short=False, done=False)
+
+    step = stepper._plan(1.0 / 144.0, 0.0)
+    start = newton.predict(step)
+    monkeypatch.setattr(newton, "_newton", swing)
+    assert newton.minimised(start, step, 0, 10).done == (taken < 10) and numbers == list(range(taken))

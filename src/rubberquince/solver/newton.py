@@ -31,6 +31,8 @@ LAGS = 0.1                  # of the friction of what slides, may be that of a N
                             # more speed than friction can
 EVENED = 2                  # Newton step of such a substep, from which on friction is evened out
 SETTLED = 1e-5              # of a cell: a Newton step smaller than this is the last of its substep
+BACK = 0.1                  # of a Newton step: one that ends so near to where an earlier one began is the last, as the
+                            # choice of what touches may go in circles
 PATIENT = 10                # Newton steps, where more than usual may help
 
 
@@ -126,7 +128,7 @@ class Newton:
 
     def minimised(self, place: Place, step: Step, first: int, last: int) -> Move:
         """Where Newton steps from number ``first`` to before ``last`` lead; it is done where that is near enough."""
-        most, quality = 0.0, step.quality
+        most, quality, passed = 0.0, step.quality, [place.x]
         for number in range(first, max(last, PATIENT)):
             if self._stop():
                 raise Stopped
@@ -136,10 +138,13 @@ class Newton:
             move = self._newton(place, step, number)
             most = max(most, move.gained)
             little = move.gained <= quality.tolerance * most and not move.limited
-            done = move.done or little or np.abs(move.there.x - place.x).max() < SETTLED * self._finest
+            went = np.abs(move.there.x - place.x).max()
+            done = (move.done or little or went < SETTLED * self._finest
+                    or any(np.abs(move.there.x - x).max() < BACK * went for x in passed[:-1]))
             if (done or number >= last - 1) and self._friction_is_right(move, step):
                 return replace(move, done=done)
             place = move.there
+            passed.append(place.x)
         return move
 
     def _friction_is_right(self, move: Move, step: Step) -> bool:
