@@ -12,8 +12,8 @@ class Candidates:
     """Relations of pairs, with what is known of them where nodes are, in rows.
 
     Those of pair k are from ``begin[k]`` to ``end[k]``, and ``lack[k]``, m, is how near the nearest is to its reach.
-    New rows are put at the end, and those of a pair that is searched anew lie idle until they are the most: a search of
-    few pairs does not copy what is known of all.
+    New rows are put at the end, and those of a pair that is searched anew lie idle until there is no more room: a
+    search of few pairs does not copy what is known of all.
 
     ids (rows, 4), kind and gap (rows,), m : the relations.
     far : (rows,) m, how near one comes at least but for what was allowed for; see kernels.search.
